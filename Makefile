@@ -60,6 +60,7 @@ shots:           ## pictures of the main views of a running demo: make shots PAS
 docs:            ## docs that are made from the code
 	PYTHONPATH=src $(python) scripts/settings_docs.py
 	PYTHONPATH=src $(python) scripts/contract_docs.py
+	PYTHONPATH=src $(python) scripts/glossary_docs.py
 
 ratio:           ## how much of the code is tests
 	@$(python) scripts/ratio.py

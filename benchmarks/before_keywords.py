@@ -21,12 +21,13 @@ from typing import Any, Final
 import numpy as np
 import polars as pl
 
+from benchmarks.truth import RULED
 from nimbus_reef import config
 from nimbus_reef.analysis.catalog import ads, families, gaps
 from nimbus_reef.analysis.delivery import budgets, hours, placements
 from nimbus_reef.analysis.falls import falls
-from nimbus_reef.analysis.look import Look
 from nimbus_reef.analysis.proposals import proposals as proposals_of
+from nimbus_reef.analysis.selection import Selection
 from nimbus_reef.cli import wiring
 from nimbus_reef.core.changes import Change, Entity
 from nimbus_reef.core.model import Placement, Verdict
@@ -76,7 +77,7 @@ class Case:
     """One brand of one seed, simulated and loaded."""
 
     facts: Facts
-    look: Look
+    selection: Selection
     made: Simulated
 
 
@@ -93,16 +94,18 @@ def cases(seeds: Sequence[int], specs: Sequence[BrandSpec] = BRANDS) -> Iterator
             )
 
 
-def case(store: Store, made: Simulated, key: str, folder: Path) -> Case:
+def case(store: Store, simulated: Simulated, key: str, folder: Path) -> Case:
     """A simulated brand, loaded, over its newest mature month."""
-    spec = made.world.spec
+    spec = simulated.world.spec
     account = account_of(store, spec, key)
-    for kind, path in reports.write({kind: made.frames[kind] for kind in _KINDS}, folder / key).items():
+    for kind, path in reports.write({kind: simulated.frames[kind] for kind in _KINDS}, folder / key).items():
         intake.take(store, account, path, path.name, kind, today=LAST + timedelta(days=1))
         path.unlink()
     end = LAST - timedelta(days=account.maturing_days)
     return Case(
-        Facts(store), Look(account, Window(end - timedelta(days=29), end), target_acos.aims(store, account)), made
+        Facts(store),
+        Selection(account, Window(end - timedelta(days=29), end), target_acos.aims(store, account)),
+        simulated,
     )
 
 
@@ -147,7 +150,7 @@ def wrong_children(what: Case) -> tuple[Score, Score]:
         & (pl.col("children") > 1)
     ).with_columns(excess=pl.col("spend") - pl.col("share_sales") * pl.col("family_spend"))
     truth = dict(bad.select("sku", "excess").rows())
-    rows = families.children(what.facts, what.look)
+    rows = families.children(what.facts, what.selection)
     weight = dict(rows.select("sku", pl.col("excess") / 1e6).rows())
     ours = rows.filter("costly_child")["sku"]
     rule = rows.filter((pl.col("index") < _WRONG) & (pl.col("children") > 1))["sku"]
@@ -155,12 +158,12 @@ def wrong_children(what: Case) -> tuple[Score, Score]:
 
 
 def costly_ads(what: Case) -> tuple[Score, Score]:
-    """Product ads to pause, against ten clicks without an order or ACOS over target, of those beside other products."""
+    """Product ads to pause, against ten clicks without an order or ACOS above target, of those beside other products."""
     true = {
         (row["campaign"], row["ad_group"], row["sku"]): float(row["overspend"])
         for row in what.made.truth["product_ads"]
     }
-    rows = ads.listed(what.facts, what.look).filter(pl.col("good_siblings") > 0, "running")
+    rows = ads.listed(what.facts, what.selection).filter(pl.col("good_siblings") > 0, "running")
     key = pl.struct(pl.col("campaign", "ad_group", "sku").cast(pl.String)).alias("key")
 
     def keys(frame: pl.DataFrame) -> list[tuple[str, str, str]]:
@@ -168,21 +171,21 @@ def costly_ads(what: Case) -> tuple[Score, Score]:
 
     weight = dict(zip(keys(rows), (rows["spend"] / 1e6).to_list(), strict=True))
     truth = {each: true[each] for each in weight if true.get(each, 0) > 0}
-    rule = rows.filter(pl.col("simple_verdict").is_in(["no order", "over target"]))
+    rule = rows.filter(pl.col("simple_verdict").is_in(RULED))
     return _score(truth, keys(rows.filter("to_pause")), weight), _score(truth, keys(rule), weight)
 
 
 def off_site(what: Case) -> tuple[Score, Score]:
-    """Campaigns whose off-site traffic wastes money, against cost of sale over target after ten clicks."""
+    """Campaigns whose off-site traffic wastes money, against cost of sale above target after ten clicks."""
     truth = {
         row["campaign"]: float(row["overspend"])
         for row in what.made.truth["placements"]
         if row["placement"] == Placement.OFF_SITE.value and row["overspend"] > 0
     }
-    rows = placements.off_site(what.facts, what.look).with_columns(pl.col("campaign").cast(pl.String))
+    rows = placements.off_site(what.facts, what.selection).with_columns(pl.col("campaign").cast(pl.String))
     weight = dict(rows.select("campaign", pl.col("spend") / 1e6).rows())
-    ours = rows.filter(pl.col("verdict") == Verdict.COSTLY.value)["campaign"]
-    rule = rows.filter(pl.col("simple_verdict").is_in(["no order", "over target"]))["campaign"]
+    ours = rows.filter(pl.col("verdict") == Verdict.ABOVE.value)["campaign"]
+    rule = rows.filter(pl.col("simple_verdict").is_in(RULED))["campaign"]
     return _score(truth, ours, weight), _score(truth, rule, weight)
 
 
@@ -194,14 +197,16 @@ def dry_hours(what: Case) -> tuple[Score, Score]:
         day = first + timedelta(days=row["day"])
         for hour in range(int(row["at"]), 24):
             truth[row["campaign"], day, hour] = min(1.0, hour + 1 - row["at"])
-    found = hours.dry(what.facts, what.look).with_columns(pl.col("campaign").cast(pl.String))
+    found = hours.dry(what.facts, what.selection).with_columns(pl.col("campaign").cast(pl.String))
     ours = dict(zip(found.select("campaign", "day", "hour").rows(), found["share"].to_list(), strict=True))
     spent = _spent_out(what)
     return _overlap(truth, ours), _overlap(truth, spent)
 
 
 def _spent_out(what: Case) -> dict[tuple[str, date, int], float]:
-    hourly = what.made.frames["hourly"].filter(pl.col("date").is_between(what.look.window.first, what.look.window.last))
+    hourly = what.made.frames["hourly"].filter(
+        pl.col("date").is_between(what.selection.window.first, what.selection.window.last)
+    )
     budget = dict(what.made.world.campaigns.select("campaign", "daily_budget").rows())
     found: dict[tuple[str, date, int], float] = {}
     days = hourly.group_by("campaign", "date").agg(
@@ -220,7 +225,7 @@ def _overlap(truth: Mapping[Any, float], found: Mapping[Any, float]) -> Score:
 
 def dry_cost(what: Case) -> tuple[float, float]:
     """Sales that dry hours missed, at full elasticity: as estimated, and as they truly were."""
-    lines = budgets.lines(budgets.held(what.facts, what.look))
+    lines = budgets.lines(budgets.campaign_rows(what.facts, what.selection))
     true = sum(float(row["sales"]) for row in what.made.truth["missed"])
     return sum(line.missed.high for line in lines), true
 
@@ -228,7 +233,7 @@ def dry_cost(what: Case) -> tuple[float, float]:
 def broken_pages(what: Case) -> tuple[Score, Score]:
     """Pages that broke, against every page that changed."""
     truth = dict.fromkeys(what.made.stories.collapsed, 1.0)
-    ours = falls(what.facts, what.look)["name"]
+    ours = falls(what.facts, what.selection)["name"]
     skus = what.made.world.products["sku"]
     changed = [skus[page.product_no] for page in what.made.stories.pages]
     ones = dict.fromkeys(skus.to_list(), 1.0)
@@ -238,7 +243,7 @@ def broken_pages(what: Case) -> tuple[Score, Score]:
 def replaced(what: Case) -> tuple[Score, Score]:
     """Newer SKUs missing from their item's ads, against every product without an ad."""
     truth = {new: 1.0 for _, new in what.made.muddle.replaced}
-    rows = gaps.unadvertised(what.facts, what.look)
+    rows = gaps.unadvertised(what.facts, what.selection)
     ones = dict.fromkeys(rows["sku"].to_list(), 1.0)
     ours = rows.filter(pl.col("replaces").is_not_null())["sku"]
     return _score(truth, ours, ones), _score(truth, rows["sku"], ones)
@@ -246,8 +251,8 @@ def replaced(what: Case) -> tuple[Score, Score]:
 
 JUDGED: Final[Mapping[str, tuple[Callable[[Case], tuple[Score, Score]], str]]] = {
     "money on the wrong child": (wrong_children, "share of spend over share of sales"),
-    "costly product ads beside siblings": (costly_ads, "ten clicks, no order or ACOS over target"),
-    "off-site waste": (off_site, "ten clicks, no order or ACOS over target"),
+    "costly product ads beside siblings": (costly_ads, "ten clicks, no order or ACOS above target"),
+    "off-site waste": (off_site, "ten clicks, no order or ACOS above target"),
     "dry hours": (dry_hours, "hours after the last click of a day that spent its budget"),
     "broken pages": (broken_pages, "every page that changed"),
     "replaced SKUs": (replaced, "every product without an ad"),
@@ -344,23 +349,23 @@ def lived(world: World, seed: int) -> Month:
 
 def proposals(what: Case) -> dict[str, list[Proposal]]:
     """Every proposal of each kind."""
-    facts, look = what.facts, what.look
+    facts, selection = what.facts, what.selection
     asked = {
-        "family shifts": ("families", [each.key for each in families.listed(facts, look)]),
-        "product ads paused": ("ads", ads.listed(facts, look).filter("to_pause")["row_id"].to_list()),
-        "off-site limited": ("placements", placements.to_limit(facts, look)["row_id"].to_list()),
-        "placements solved": ("solutions", placements.worst(facts, look)["campaign"].to_list()),
+        "family shifts": ("families", [each.key for each in families.listed(facts, selection)]),
+        "product ads paused": ("ads", ads.listed(facts, selection).filter("to_pause")["row_id"].to_list()),
+        "off-site limited": ("placements", placements.to_limit(facts, selection)["row_id"].to_list()),
+        "placements solved": ("solutions", placements.worst(facts, selection)["campaign"].to_list()),
         "budgets moved": ("budgets", ["budgets"]),
     }
     return {
-        kind: [each for each in proposals_of(facts, look, view, keys) if each.package]
+        kind: [each for each in proposals_of(facts, selection, view, keys) if each.package]
         for kind, (view, keys) in asked.items()
     }
 
 
 def changes_of(offers: Sequence[Proposal]) -> list[Change]:
     """Their rows of the change sheet; of one thing the first."""
-    seen, made = set(), []
+    seen, entries = set(), []
     for offer in offers:
         for change in offer.changes:
             about = (
@@ -375,8 +380,8 @@ def changes_of(offers: Sequence[Proposal]) -> list[Change]:
             )
             if about not in seen:
                 seen.add(about)
-                made.append(change)
-    return made
+                entries.append(change)
+    return entries
 
 
 def effects(what: Case, seeds: int = FRESH_SEEDS) -> dict[str, tuple[Month, Month]]:

@@ -18,7 +18,6 @@ from nimbus_reef.core import cohorts, targeting
 from nimbus_reef.core.cohorts import Spelling
 from nimbus_reef.core.model import MEASURES, MICRO
 from nimbus_reef.core.targeting import Aims
-from nimbus_reef.jobs import worker_memory
 
 TERMS, WORDS, TARGETS, GROUPS, PRODUCTS = 400_000, 30_000, 60_000, 9_000, 1_075
 _DAYS = 13
@@ -87,11 +86,7 @@ def _account(rng: np.random.Generator) -> tuple[pl.DataFrame, pl.DataFrame, pl.D
 
 
 def measure(rounds: int = 5) -> AtSize:
-    """
-    As a worker does it, whose memory this process is left with: everything cold but the words, which are kept from the
-    intake.
-    """
-    worker_memory.keep()
+    """As a worker does it: everything cold but the words, which are kept from the intake."""
     rows, names, products, spelling = _account(np.random.default_rng(7))
 
     def grouped() -> pl.DataFrame:
@@ -109,21 +104,21 @@ def measure(rounds: int = 5) -> AtSize:
         named = [each.join(products, on="ad_group_id") for each in (terms, targets)]
         judged_by = [each.with_columns(**dict.fromkeys(targeting.CHAIN[1:], pl.lit(None))) for each in named]
         Path("/proc/self/clear_refs").write_text("5")
-        held = _status("VmRSS")
+        value = _status("VmRSS")
         begun = time.perf_counter()
         cells = cohorts.cells_of(terms, targets)
         found = cohorts.fitted(cells, products, spelling)
         assert found is not None
         fits.append(time.perf_counter() - begun)
-        fitting = max(fitting, _status("VmHWM") - held)
-        for frame, told, keys in (
+        fitting = max(fitting, _status("VmHWM") - value)
+        for frame, cohort, keys in (
             (judged_by[0], found.terms, ["ad_group_id", "normal_id"]),
             (judged_by[1], found.targets, ["target_id"]),
         ):
-            in_cohort = targeting.in_cohort(frame, told, keys, ("ad_group_id",))
+            in_cohort = targeting.in_cohort(frame, cohort, keys, ("ad_group_id",))
             targeting.judged(in_cohort, 30, Aims(0.28), 10)
         taken.append((floor, time.perf_counter() - begun))
-        above = max(above, _status("VmHWM") - held)
+        above = max(above, _status("VmHWM") - value)
     return AtSize(taken, statistics.median(fits), (fitting, above), len(rows))
 
 

@@ -50,17 +50,20 @@ def _megabytes(folder: Path) -> int:
 
 def _rows(store: Store, account_id: int) -> dict[str, int]:
     with store.read() as connection:
-        told = connection.execute(
+        cursor = connection.execute(
             text("SELECT kind, SUM(`rows`) AS held FROM day_version WHERE account_id = :account GROUP BY kind"),
             {"account": account_id},
         )
-        return {row.kind: int(row.held) for row in told}
+        return {row.kind: int(row.held) for row in cursor}
 
 
 def _judged(facts: Facts, account: Account, store: Store) -> str:
     """Which of the usual days are judged."""
-    usual = ahead.looks(facts, account, target_acos.aims(store, account))
-    return ", ".join(f"{look.window.days} days" for look in usual if is_judged(facts, look, Judged.TERMS)) or "none"
+    usual = ahead.selections(facts, account, target_acos.aims(store, account))
+    return (
+        ", ".join(f"{selection.window.days} days" for selection in usual if is_judged(facts, selection, Judged.TERMS))
+        or "none"
+    )
 
 
 def _warm(client: FlaskClient, page: str) -> tuple[float, float]:
@@ -109,7 +112,7 @@ def main() -> None:
         worker.terminate()
         worker.wait()
         rows = _rows(store, account.id)
-        told = "\n".join(
+        words = "\n".join(
             [
                 OWN,
                 "",
@@ -140,10 +143,10 @@ def main() -> None:
                 "",
             ]
         )
-    print(told)
+    print(words)
     if "--write" in sys.argv:
         before, pages, after = DOCUMENT.read_text().partition(HEADING)
-        DOCUMENT.write_text(before.partition(OWN)[0].rstrip() + "\n\n" + told + "\n" + pages + after)
+        DOCUMENT.write_text(before.partition(OWN)[0].rstrip() + "\n\n" + words + "\n" + pages + after)
 
 
 if __name__ == "__main__":

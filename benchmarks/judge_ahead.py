@@ -4,10 +4,8 @@ import os
 
 from nimbus_reef import config
 from nimbus_reef.cli import wiring
-from nimbus_reef.jobs import worker_memory
 from nimbus_reef.jobs.ahead import Ahead
 
 if __name__ == "__main__":
-    worker_memory.keep()
     conf = config.load(dict(os.environ))
     Ahead(wiring.open_store(conf), conf.judged, conf.judged_bytes, lambda: False).once()

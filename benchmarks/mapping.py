@@ -428,9 +428,9 @@ def _part(frame: pl.DataFrame, columns: Sequence[str], rows: int, rng: Random) -
     """So many rows in a run, of those with something in them: what somebody's report begins with."""
     # As such reports are handed out: a campaign's hours one after the other.
     ordered = frame.sort("campaign", "date", "hour") if "hour" in columns else frame
-    told = ordered.select(columns).filter(pl.sum_horizontal(pl.col(pl.Int64, pl.Int32, pl.UInt32, pl.Float64)) > 0)
-    start = rng.randrange(max(1, len(told) - rows))
-    return told.slice(start, rows)
+    table = ordered.select(columns).filter(pl.sum_horizontal(pl.col(pl.Int64, pl.Int32, pl.UInt32, pl.Float64)) > 0)
+    start = rng.randrange(max(1, len(table) - rows))
+    return table.slice(start, rows)
 
 
 def _beside(rows: pl.DataFrame, rng: Random) -> dict[str, pl.Series]:
@@ -489,18 +489,18 @@ def sheets(*, seed: int, rows: int, look_alikes: bool, headed: bool) -> Iterator
                 cut = _part(frames[kind], columns, rows, rng)
                 beside = _beside(cut, rng) if look_alikes and "clicks" in columns else {}
                 names = dict(zip(_ROLES, LANGUAGES[language], strict=True))
-                told = _as_text(cut).rename({name: names[name] for name in columns})
-                told = told.with_columns(
+                frame = _as_text(cut).rename({name: names[name] for name in columns})
+                frame = frame.with_columns(
                     **{LOOK_ALIKES[language][int(place)]: cells for place, cells in beside.items()}
                 )
-                order = list(told.columns)
+                order = list(frame.columns)
                 rng.shuffle(order)
-                told = told.select(order)
+                frame = frame.select(order)
                 truth = {name: names[name] for name in columns}
                 if not headed:
                     plain = {header: f"Column {number}" for number, header in enumerate(order, 1)}
-                    told, truth = told.rename(plain), {name: plain[header] for name, header in truth.items()}
-                yield Sheet(f"{kind}, {language if headed else 'nothing to read'}", kind, _raw(told), truth)
+                    frame, truth = frame.rename(plain), {name: plain[header] for name, header in truth.items()}
+                yield Sheet(f"{kind}, {language if headed else 'nothing to read'}", kind, _raw(frame), truth)
 
 
 def told(sheet: Sheet) -> Told:

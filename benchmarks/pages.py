@@ -63,6 +63,8 @@ PAGES = (
     "movement/trends",
     "pulse/mover",
     "movement/ledger?by=keyword",
+    "targeting/campaigns",
+    "targeting/ad-groups",
     "targeting/targets",
     "targeting/terms",
     "targeting/words",
@@ -75,6 +77,7 @@ PAGES = (
     "catalog/gaps",
     "catalog/listings",
     "catalog/structure",
+    "catalog/duplicates",
     "catalog/names",
     "catalog/catch-all",
     "delivery/placements",
@@ -221,8 +224,8 @@ def private_mb() -> int:
     way when room is short.
     """
     lines = Path("/proc/self/smaps_rollup").read_text().splitlines()
-    held = {line.split(":")[0]: int(line.split()[1]) for line in lines if line.endswith("kB")}
-    return (held["Anonymous"] - held["LazyFree"]) // 1024
+    by_key = {line.split(":")[0]: int(line.split()[1]) for line in lines if line.endswith("kB")}
+    return (by_key["Anonymous"] - by_key["LazyFree"]) // 1024
 
 
 def settled_mb() -> int:

@@ -79,9 +79,9 @@ class Line:
         low, high = self.ratios[0], self.ratios[-1]
         middle, least, most = before.get(self.work, (self.ratio, low, high))
         moved = abs(self.ratio - middle) > max(high - low, most - least)
-        told = f"**{self.ratio:.2f}** ({middle:.2f} before)" if moved else f"{self.ratio:.2f}"
+        text = f"**{self.ratio:.2f}** ({middle:.2f} before)" if moved else f"{self.ratio:.2f}"
         return (
-            f"| {self.work} | {self.floor_is} | {floor:.2f} | {ours:.2f} | {told} | {low:.2f}–{high:.2f} |"
+            f"| {self.work} | {self.floor_is} | {floor:.2f} | {ours:.2f} | {text} | {low:.2f}–{high:.2f} |"
             f" {self.owed} |"
         )
 
@@ -323,8 +323,8 @@ def _judging(ground: StandingData, facts: Facts, window: Window) -> tuple[list[L
 
     def judge() -> None:
         found = target_frames.fit(facts, account.id, window)
-        told = targeting.in_cohort(rows_frame, found.terms if found else None, ["ad_group_id", "normal_id"])
-        targeting.judged(told, 30, targeting.Aims(0.28), 10)
+        rows = targeting.in_cohort(rows_frame, found.terms if found else None, ["ad_group_id", "normal_id"])
+        targeting.judged(rows, 30, targeting.Aims(0.28), 10)
 
     word_frames.spelling(facts, account.id)
     with ProcessPoolExecutor(1, get_context("spawn")) as alone:

@@ -98,15 +98,15 @@ _COMING = 20
 """Seconds within which all are there: people do not sign in at one stroke."""
 
 
-def bravely(work: Callable[..., None], told: Told, *arguments: Any) -> None:
+def bravely(work: Callable[..., None], result: Told, *arguments: Any) -> None:
     """What ends somebody's work is an error like any other, never fewer people than are told of."""
     try:
-        work(*arguments, told)
+        work(*arguments, result)
     except (httpx.HTTPError, OSError) as problem:
-        told.wrong.append(f"{type(problem).__name__}: {problem} ended {work.__name__}")
+        result.wrong.append(f"{type(problem).__name__}: {problem} ended {work.__name__}")
 
 
-def look(base: str, number: int, until: float, told: Told) -> None:
+def selection(base: str, number: int, until: float, result: Told) -> None:
     """One person, page after page, with a breath between."""
     chance = random.Random(number)
     time.sleep(chance.uniform(0, _COMING))
@@ -117,13 +117,13 @@ def look(base: str, number: int, until: float, told: Told) -> None:
             if chance.random() < 0.02:
                 path = f"{chance.choice(EXPORTS)}?account={chance.choice(ACCOUNTS)}"
             try:
-                told.note(client.get(path), path)
+                result.note(client.get(path), path)
             except httpx.HTTPError as problem:
-                told.wrong.append(f"{type(problem).__name__} {path}")
+                result.wrong.append(f"{type(problem).__name__} {path}")
             time.sleep(chance.uniform(*_LOOKING))
 
 
-def load(base: str, password: str, until: float, told: Told) -> None:
+def load(base: str, password: str, until: float, result: Told) -> None:
     """A day restated again and again, through the page, each time with other figures."""
     with closing(signed_in(base, "demo@nimbus-reef.example", password)) as client:
         number = 0
@@ -139,12 +139,12 @@ def load(base: str, password: str, until: float, told: Told) -> None:
             )
             asked = client.post(f"{mapped.url.path}/load", data=form | {"scope": "display"})
             job = re.search(r"/intake/jobs/(\d+)", asked.text)
-            told.codes[asked.status_code] += 1
+            result.codes[asked.status_code] += 1
             end = time.monotonic() + 60
             while job and time.monotonic() < end and "<progress" in client.get(f"/intake/jobs/{job[1]}").text:
                 time.sleep(0.3)
             state = client.get(f"/intake/jobs/{job[1]}").text if job else asked.text
-            told.loads[
+            result.loads[
                 (
                     "done"
                     if "✓" in state or 'class="job done' in state
@@ -200,25 +200,26 @@ def main() -> None:
                 check=False,
             )
             assert added.returncode == 0 or "already" in added.stderr, added.stderr
-        told, until = Told(), time.monotonic() + asked.minutes * 60
+        result, until = Told(), time.monotonic() + asked.minutes * 60
         password = (folder / "demo-password").read_text().strip()
         work = [
-            threading.Thread(target=bravely, args=(look, told, base, number, until)) for number in range(asked.people)
+            threading.Thread(target=bravely, args=(selection, result, base, number, until))
+            for number in range(asked.people)
         ]
-        work.append(threading.Thread(target=bravely, args=(load, told, base, password, until)))
+        work.append(threading.Thread(target=bravely, args=(load, result, base, password, until)))
         for each in work:
             each.start()
         memory = []
         while time.monotonic() < until:
             time.sleep(15)
             memory.append(private_mb(port))
-            print(f"{memory[-1]:.0f} MB, {sum(told.codes.values()):,} answers", flush=True)
+            print(f"{memory[-1]:.0f} MB, {sum(result.codes.values()):,} answers", flush=True)
         for each in work:
             each.join()
     finally:
         up.send_signal(signal.SIGINT)
         up.wait(timeout=60)
-    text = section(told, asked.people, asked.minutes, memory)
+    text = section(result, asked.people, asked.minutes, memory)
     print(text)
     if asked.write:
         before = DOCUMENT.read_text().partition("\n## Many people at once")[0].rstrip()
@@ -237,13 +238,13 @@ def _wait(base: str) -> None:
     raise SystemExit("It did not start.")
 
 
-def section(told: Told, people: int, minutes: float, memory: list[float]) -> str:
+def section(result: Told, people: int, minutes: float, memory: list[float]) -> str:
     """What came of it, for the document."""
-    cuts = statistics.quantiles(told.seconds, n=100)
-    held = " · ".join(f"{statistics.median(part):.0f}" for part in np.array_split(memory, min(5, len(memory))))
-    codes = ", ".join(f"{count:,} × {code}" for code, count in sorted(told.codes.items()))
-    loads = ", ".join(f"{count} {what}" for what, count in told.loads.items()) or "none"
-    wrong = "".join(f"\n- {what}: {count}" for what, count in Counter(told.wrong).most_common(10))
+    cuts = statistics.quantiles(result.seconds, n=100)
+    text = " · ".join(f"{statistics.median(part):.0f}" for part in np.array_split(memory, min(5, len(memory))))
+    codes = ", ".join(f"{count:,} × {code}" for code, count in sorted(result.codes.items()))
+    loads = ", ".join(f"{count} {what}" for what, count in result.loads.items()) or "none"
+    wrong = "".join(f"\n- {what}: {count}" for what, count in Counter(result.wrong).most_common(10))
     return f"""
 ## Many people at once
 
@@ -252,7 +253,7 @@ lengths of days, two exports in a hundred; a load every {_BETWEEN_LOADS} seconds
 
 | people × minutes | answers | errors | p50 ms | p95 ms | p99 ms | memory of web in each fifth of the time, MB | loads |
 |---|---|---|---|---|---|---|---|
-| {people} × {minutes:g} | {codes} | {len(told.wrong)} | {cuts[49] * 1000:.0f} | {cuts[94] * 1000:.0f} | {cuts[98] * 1000:.0f} | {held} | {loads} |
+| {people} × {minutes:g} | {codes} | {len(result.wrong)} | {cuts[49] * 1000:.0f} | {cuts[94] * 1000:.0f} | {cuts[98] * 1000:.0f} | {text} | {loads} |
 {wrong}
 """
 

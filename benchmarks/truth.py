@@ -15,13 +15,14 @@ from dataclasses import dataclass
 from functools import partial
 from itertools import pairwise
 from pathlib import Path
+from typing import Final
 
 import polars as pl
 
 from benchmarks import worlds
 from benchmarks.worlds import Happened
 from nimbus_reef.core import cohorts, evidence, targeting, words
-from nimbus_reef.core.model import MEASURES
+from nimbus_reef.core.model import MEASURES, SimpleVerdict
 from nimbus_reef.core.targeting import AD_CHAIN, CHAIN, Aims
 from nimbus_reef.sim.vocabulary import BRANDS, FERNHOLLOW, BrandSpec
 
@@ -96,6 +97,10 @@ def _spelling(terms: pl.Series) -> cohorts.Spelling:
     return cohorts.Spelling(pairs.unique(), pairs.select("word_id", word="word_id").unique())
 
 
+RULED: Final = (SimpleVerdict.OVER.value, SimpleVerdict.NO_ORDER.value)
+"""What the simple rule flags."""
+
+
 @dataclass(frozen=True, slots=True)
 class Score:
     """Of the money a judge flags, the part that is truly bad; of the true overspend, the part found."""
@@ -120,7 +125,7 @@ def harm_at_recall(rows: pl.DataFrame) -> float:
 
 
 def _ruled(rows: pl.DataFrame) -> tuple[pl.DataFrame, int]:
-    simple = rows.filter(pl.col("simple_verdict").is_in(["over target", "no order"]))
+    simple = rows.filter(pl.col("simple_verdict").is_in(RULED))
     return simple, int(simple.filter(~pl.col("bad"))["spend"].sum())
 
 
@@ -140,8 +145,8 @@ def _score(flagged: pl.DataFrame, rows: pl.DataFrame) -> Score:
 def log_score(rows: pl.DataFrame) -> float:
     """Mean −ln of the chance given to what is true; less is better."""
     p = pl.col("p_over").clip(1e-6, 1 - 1e-6)
-    told = rows.filter(pl.col("p_over").is_not_null(), pl.col("clicks") > 0)
-    return float(told.select(-pl.when("bad").then(p.log()).otherwise((1 - p).log()).mean()).item())
+    frame = rows.filter(pl.col("p_over").is_not_null(), pl.col("clicks") > 0)
+    return float(frame.select(-pl.when("bad").then(p.log()).otherwise((1 - p).log()).mean()).item())
 
 
 def truly_bad(rows: pl.DataFrame, low: float, high: float = 2.0) -> tuple[float | None, int]:
@@ -205,7 +210,7 @@ def table(seeds: int) -> Iterator[str]:
             cells = [truly_bad(pooled, low, high) for low, high in pairwise(edges)]
             calibration.append(f"| {name} | {_called(subject)} | " + " | ".join(_bad_words(*c) for c in cells) + " |")
     yield ""
-    yield "Calibration: of the rows whose chance of being over target lies in a bucket, how many are truly bad."
+    yield "Calibration: of the rows whose chance of being above target lies in a bucket, how many are truly bad."
     yield ""
     named = ["0", *(f"{edge:.2f}" for edge in BUCKETS), "1"]
     yield "| world | rows | " + " | ".join(f"{a} – {b}" for a, b in pairwise(named)) + " |"
@@ -241,8 +246,8 @@ if __name__ == "__main__":
         found.append(line)
     if "--write" in sys.argv:
         OUT.write_text(
-            "# Judgement, measured\n\nThe simulated worlds know which rows are truly over target. The simple rule (ten"
-            " clicks, then ACOS over target or\nno order) harms some good rows; the evidence is cut where it has"
+            "# Judgement, measured\n\nThe simulated worlds know which rows are truly above target. The simple rule (ten"
+            " clicks, then ACOS above target or\nno order) harms some good rows; the evidence is cut where it has"
             " harmed as much money of good rows. Then: of\nthe money flagged, how much is truly bad (precision); of"
             " the true overspend, how much is found (recall).\n*Harm at the rule's recall*: the money of good rows"
             " harmed where the evidence has found as much as the rule, against\nthe rule's own. *Log score*: mean −ln"

@@ -97,7 +97,7 @@ class Fresh:
 
 def measure(store: Store, account_id: int, newest: date, ask: Callable[[str, Window, bool], float]) -> list[Fresh]:
     """All pages; ask: seconds until the first answer of a page, or its second."""
-    made = []
+    entries = []
     for number, (page, bare) in enumerate(BARE.items()):
         taken = []
         days, shift = _DAYS - number % _LENGTHS, number // _LENGTHS
@@ -108,8 +108,8 @@ def measure(store: Store, account_id: int, newest: date, ask: Callable[[str, Win
             taken.append((floor, ask(page, window, False), ask(page, window, True)))
         ratios = [first / floor for floor, first, _ in taken]
         floor, first, second = (statistics.median(each) for each in zip(*taken, strict=True))
-        made.append(Fresh(page, first, second, floor, statistics.median(ratios), (min(ratios), max(ratios))))
-    return made
+        entries.append(Fresh(page, first, second, floor, statistics.median(ratios), (min(ratios), max(ratios))))
+    return entries
 
 
 def _seconds(store: Store, account_id: int, wanted: GroupBy, window: Window) -> float:

@@ -42,8 +42,8 @@ class Happened:
 def _reports(seed: int, spec: BrandSpec) -> tuple[dict[str, pl.DataFrame], Mapping[str, pl.DataFrame]]:
     built = world.build(spec, seed, DAYS)
     traded = trade.run(built, seed, LAST)
-    told = reports.truth(built, traded)
-    truth = {name: pl.DataFrame(told[name]) for name in ("targets", "search_terms", "product_ads")}
+    by_key = reports.truth(built, traded)
+    truth = {name: pl.DataFrame(by_key[name]) for name in ("targets", "search_terms", "product_ads")}
     return reports.reports(built, traded, LAST), truth
 
 

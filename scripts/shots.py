@@ -53,15 +53,22 @@ def targeting_narrow(page: Page, base: str) -> None:
 
 
 def targeting(page: Page, base: str) -> None:
-    """The targets over target after a fair number of clicks, one of them opened."""
-    page.goto(f"{base}/targeting/targets?where=acos:gt:28&where=clicks:ge:10&where=state:is:enabled")
+    """Targets with much spend and few orders, one of them opened."""
+    page.goto(f"{base}/targeting/targets?account=pellwick-gb&where=spend:ge:40&where=orders:le:2")
     page.locator("tr[data-row] .name").nth(2).click()
+    page.wait_for_selector("#drawer svg")
+
+
+def campaigns(page: Page, base: str) -> None:
+    """Campaigns above target, the second opened."""
+    page.goto(f"{base}/targeting/campaigns?account=fernhollow-de&where=verdict:is:above target")
+    page.locator("tr[data-row] .name").nth(1).click()
     page.wait_for_selector("#drawer svg")
 
 
 def search_terms(page: Page, base: str) -> None:
     """The search terms, the costliest opened."""
-    page.goto(f"{base}/targeting/terms?where=verdict:is:costly")
+    page.goto(f"{base}/targeting/terms?where=verdict:is:above target")
     page.locator("tr[data-row] .name").nth(1).click()
     page.wait_for_selector("#drawer svg")
 
@@ -96,7 +103,7 @@ def at(path: str, wait: str = "") -> Callable[[Page, str], None]:
 def families(page: Page, base: str) -> None:
     """Families, one with a shift opened."""
     page.goto(f"{base}/catalog/families?account=fernhollow-de&window=last-14")
-    rows = page.locator("tr[data-row]", has=page.locator(".gain")).locator("a.name")
+    rows = page.locator("tr[data-row]", has_text="+").locator("a.name")
     rows.first.click()
     page.wait_for_selector("#drawer .shifted")
 
@@ -121,7 +128,11 @@ def plan(page: Page, base: str) -> None:
     """The plan with a few accepted changes."""
     page.goto(f"{base}/plan/")
     if page.locator("tr[data-row]").count() < 5:
-        for view, where in (("targets", "verdict:is:costly"), ("targets", "orders:eq:0"), ("terms", "orders:eq:0")):
+        for view, where in (
+            ("targets", "verdict:is:above target"),
+            ("targets", "orders:eq:0"),
+            ("terms", "orders:eq:0"),
+        ):
             page.goto(f"{base}/targeting/{view}?where={where}")
             rows = page.locator("tr[data-row]")
             for row in [rows.nth(number).get_attribute("data-row") for number in (0, 2, 3)]:
@@ -146,8 +157,8 @@ VIEWS = {
     "movement": at("/movement/drift?account=fernhollow-de", ".drift svg"),
     "families": families,
     "placements": at("/delivery/placements?account=fernhollow-de", "svg.solved"),
-    "hours": at("/delivery/hours?account=fernhollow-de", ".grid-of-hours"),
-    "budgets": at("/delivery/budgets?account=fernhollow-de", ".day-strip"),
+    "hours": at("/delivery/hours?account=pellwick-gb", ".grid-of-hours"),
+    "campaigns": campaigns,
     "trends": at(
         "/movement/trends?account=fernhollow-de&whose=product:SW-20-SLATE&metric=spend,sales,cvr,acos&smooth=7",
         ".chart svg",

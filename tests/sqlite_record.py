@@ -11,6 +11,7 @@ from __future__ import annotations
 import hashlib
 import re
 import sqlite3
+import zlib
 from collections.abc import Iterator
 from contextlib import contextmanager
 from datetime import UTC, date, datetime
@@ -52,6 +53,8 @@ def at(folder: Path) -> Store:
 
     @event.listens_for(made, "connect")
     def prepared(connection: Any, _: Any) -> None:
+        connection.create_function("concat", -1, lambda *parts: "".join(map(str, parts)))
+        connection.create_function("crc32", 1, lambda text: zlib.crc32(str(text).encode()))
         connection.create_function("utc_timestamp", 0, lambda: f"{datetime.now(UTC):%Y-%m-%d %H:%M:%S}")
 
     @event.listens_for(made, "before_cursor_execute", retval=True)

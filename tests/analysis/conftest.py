@@ -11,7 +11,7 @@ import pytest
 from tests import kept, sqlite_record
 from tests.conftest import LAST_DAY
 
-from nimbus_reef.analysis.look import Look
+from nimbus_reef.analysis.selection import Selection
 from nimbus_reef.core.targeting import Aims
 from nimbus_reef.core.windows import Window
 from nimbus_reef.jobs import intake
@@ -87,7 +87,7 @@ def own(both_brands: Path, facts: Facts, tmp_path: Path) -> Iterator[Facts]:
     made.engine.dispose()
 
 
-def usual_look(facts: Facts, key: str) -> Look:
+def usual_look(facts: Facts, key: str) -> Selection:
     """The newest 14 mature days of a brand, against the 14 before."""
     account = accounts.by_key(facts.store, key)
     assert account is not None
@@ -95,12 +95,12 @@ def usual_look(facts: Facts, key: str) -> Look:
     assert newest is not None
     last = newest - timedelta(days=account.maturing_days)
     window = Window(last - timedelta(days=13), last)
-    return Look(
+    return Selection(
         account, window, Aims(account.target_acos), Window(last - timedelta(days=27), last - timedelta(days=14))
     )
 
 
 @pytest.fixture(params=[spec.key for spec in BRANDS])
-def look(facts: Facts, request: pytest.FixtureRequest) -> Look:
+def selection(facts: Facts, request: pytest.FixtureRequest) -> Selection:
     """What is asked about, of each brand."""
     return usual_look(facts, request.param)

@@ -18,7 +18,7 @@ def test_a_total_that_differs_by_more_than_one_percent_is_told(store, account, t
     load(store, account, tmp_path, "target_daily", [day_row("target_daily", "99.50")])
     (found,) = differences(Facts(store), account, date(2026, 10, 17))
     assert (found.better, found.other, found.measure) == ("campaign_daily", "placement_daily", "spend")
-    assert (found.first, found.second, found.held) == (100_000_000, 98_500_000, 1)
+    assert (found.first, found.second, found.shared_days) == (100_000_000, 98_500_000, 1)
 
 
 def test_days_that_only_one_report_holds_are_not_compared(store, account, tmp_path):

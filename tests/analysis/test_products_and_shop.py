@@ -12,8 +12,8 @@ from polars.testing import assert_frame_equal
 from tests.jobs.test_labels import put
 
 from nimbus_reef.analysis import movement, products, query_shares, standing
-from nimbus_reef.analysis.look import EVERYTHING, Look, Part
 from nimbus_reef.analysis.readings import reading
+from nimbus_reef.analysis.selection import EVERYTHING, Part, Selection
 from nimbus_reef.analysis.totals import summed, totals
 from nimbus_reef.core import peers
 from nimbus_reef.core.checks import Reading
@@ -54,8 +54,8 @@ def test_orders_still_to_come_are_no_fall(store, account, tmp_path, changed, ord
     ads = days(lambda day: 5 if day < changed else orders_since)
     put(store, account, tmp_path, "ads.csv", ads, "product_ad_daily", scope="all")
     put(store, account, tmp_path, "pages.csv", listings(changed), "listings")
-    look = Look(account, Window(date(2026, 9, 17), NEWEST), Aims(0.3))
-    rows = reading(Facts(store), look, Reading.FALLS)
+    selection = Selection(account, Window(date(2026, 9, 17), NEWEST), Aims(0.3))
+    rows = reading(Facts(store), selection, Reading.FALLS)
     assert len(rows) == fell
     if fell:
         # 11 mature days of € 25 since, three fifths of them bought nothing more; said per 30 days.
@@ -79,9 +79,9 @@ def test_a_price_stands_beside_those_of_its_family_alone():
 def test_months_of_shop_rates_weigh_by_the_weeks_own_clicks_and_cart_adds(demo):
     account = accounts.by_key(demo.store, "fernhollow-de")
     facts, window = Facts(demo.store), Window(date(2026, 10, 19), date(2026, 11, 17))
-    on = standing.standing_data(facts, Look(account, window, Aims(0.3)))
-    months = query_shares.months(facts, Look(account, window, Aims(0.28)))
-    sums = query_shares.totals(facts, Look(account, window, Aims(0.28)))
+    on = standing.standing_data(facts, Selection(account, window, Aims(0.3)))
+    months = query_shares.months(facts, Selection(account, window, Aims(0.28)))
+    sums = query_shares.totals(facts, Selection(account, window, Aims(0.28)))
     assert sum(months["clicks"].values()) == sums["own_clicks"]
     assert sum(months["cart_adds"].values()) == sums["own_cart_adds"]
     for metric, counted in (("cart_rate", "clicks"), ("purchase_rate", "cart_adds")):
@@ -111,7 +111,7 @@ def test_what_ads_did_by_day_and_as_a_whole_is_the_same(demo):
 
 
 def test_all_trade_is_of_the_days_asked_for(demo):
-    """Kept by month, cut by day: nothing of the days before and after, nothing twice."""
+    """Kept by month, cut by day: nothing of the period before and after, nothing twice."""
     account, facts = accounts.by_key(demo.store, "fernhollow-de"), Facts(demo.store)
     for window in (
         Window(date(2026, 9, 28), date(2026, 11, 3)),
@@ -128,14 +128,14 @@ def test_all_trade_is_of_the_days_asked_for(demo):
 def test_standing_is_the_same_to_the_last_digit_whenever_it_is_worked_out(demo):
     """Sums are of whole micro-units, whose order does not count, and rows that are alike stand in one order."""
     account = accounts.by_key(demo.store, "fernhollow-de")
-    look = Look(
+    selection = Selection(
         account,
         Window(date(2026, 10, 19), date(2026, 11, 17)),
         Aims(0.3),
         Window(date(2026, 9, 19), date(2026, 10, 18)),
     )
     for part in (EVERYTHING, Part(formats=("product",))):
-        own = replace(look, part=part)
+        own = replace(selection, part=part)
         first, again = (
             (
                 standing.compared_products(facts, own),
@@ -160,17 +160,17 @@ def test_a_month_s_sum_is_no_day_and_no_format(store, account, tmp_path):
         "2026-09-01,2026-09-30,Q,B,SKU-2,9,1,0.30,0,0\n"
     )
     put(store, account, tmp_path, "september.csv", content, "product_ad_daily", scope="all")
-    facts, look = Facts(store), Look(account, Window(date(2026, 9, 1), date(2026, 9, 30)), Aims(0.3))
-    listed = standing.compared_products(facts, look)
+    facts, selection = Facts(store), Selection(account, Window(date(2026, 9, 1), date(2026, 9, 30)), Aims(0.3))
+    listed = standing.compared_products(facts, selection)
     assert listed["sku"].to_list() == ["SKU-1", "SKU-2"]
     assert listed["spend"].to_list() == pytest.approx([27.3, 0.3])
-    assert products.opened(facts, look, "SKU-1").now["spend"] == 27.3
-    assert products.spend_by_day(facts, look, "SKU-1").is_empty()
-    assert summed(totals(facts, look).now)["spend"] == 27_600_000
-    ((group, spend, _),) = standing.groups(facts, look, "format")
+    assert products.opened(facts, selection, "SKU-1").now["spend"] == 27.3
+    assert products.spend_by_day(facts, selection, "SKU-1").is_empty()
+    assert summed(totals(facts, selection).now)["spend"] == 27_600_000
+    ((group, spend, _),) = standing.groups(facts, selection, "format")
     assert (group, spend) == (standing.NONE_GIVEN, pytest.approx(27.6))
-    assert {each["spend_share"] for each in standing.mix(facts, look)} == {None}
+    assert {each["spend_share"] for each in standing.mix(facts, selection)} == {None}
     settings = "date,campaign,format,targeting,state,daily_budget\n2026-09-30,P,brand,manual,enabled,9\n"
     put(store, account, tmp_path, "settings.csv", settings, scope="all")
-    shares = {each["format"]: each["spend_share"] for each in standing.mix(Facts(store), look)}
+    shares = {each["format"]: each["spend_share"] for each in standing.mix(Facts(store), selection)}
     assert shares == {"product": 0.0, "brand": 1.0, "display": 0.0}

@@ -17,24 +17,24 @@ from nimbus_reef.store.people import closed_audits
 
 
 @pytest.mark.parametrize("asked", list(READERS), ids=lambda asked: asked.rows)
-def test_a_reading_s_rows_have_what_the_list_needs(facts, look, asked):
-    rows = reading(facts, look, asked)
+def test_a_reading_s_rows_have_what_the_list_needs(facts, selection, asked):
+    rows = reading(facts, selection, asked)
     assert {"row_id", "stake"} <= set(rows.columns)
     assert rows["row_id"].n_unique() == len(rows)
     assert rows["stake"].null_count() == 0
     assert (rows["stake"] >= 0).all()
 
 
-def test_the_headline_is_no_more_than_its_checks_and_no_less_than_the_largest(facts, look):
-    found = findings(facts, look, [], LAST_DAY)
+def test_the_headline_is_no_more_than_its_checks_and_no_less_than_the_largest(facts, selection):
+    found = findings(facts, selection, [], LAST_DAY)
     above = [group.stake for group in found.groups if group.check.money is Money.OVERSPEND]
     assert max(above) <= found.overspend <= sum(above)
     missed = [group.stake for group in found.groups if group.check.money is Money.MISSED]
     assert max(missed, default=0) <= found.missed <= sum(missed)
 
 
-def test_what_is_found_is_of_its_check_and_once(facts, look):
-    found = findings(facts, look, [], LAST_DAY)
+def test_what_is_found_is_of_its_check_and_once(facts, selection):
+    found = findings(facts, selection, [], LAST_DAY)
     assert {group.check.key for group in found.groups} <= set(CHECKS)
     for group in found.groups:
         assert len(group.rows)
@@ -42,13 +42,13 @@ def test_what_is_found_is_of_its_check_and_once(facts, look):
     assert found.count() == sum(len(group.rows) for group in found.groups)
 
 
-def test_a_part_of_the_account_holds_only_its_own_findings(facts, look):
+def test_a_part_of_the_account_holds_only_its_own_findings(facts, selection):
     """A campaign alone finds no more than the account, and the same verdicts on the same rows."""
     from dataclasses import replace
 
-    rows = reading(facts, look, Reading.TARGETS)
+    rows = reading(facts, selection, Reading.TARGETS)
     campaign = rows.sort("stake", descending=True)["campaign"][0]
-    alone = reading(facts, replace(look, part=replace(look.part, campaign=campaign)), Reading.TARGETS)
+    alone = reading(facts, replace(selection, part=replace(selection.part, campaign=campaign)), Reading.TARGETS)
     both = alone.join(rows, on="row_id", suffix="_whole")
     assert len(both) == len(alone) < len(rows)
     assert (both["verdict"] == both["verdict_whole"]).all()
@@ -56,12 +56,12 @@ def test_a_part_of_the_account_holds_only_its_own_findings(facts, look):
 
 
 def test_an_audit_closed_and_looked_at_again_has_no_news(own):
-    look = usual_look(own, BRANDS[0].key)
-    found = findings(own, look, [], LAST_DAY)
+    selection = usual_look(own, BRANDS[0].key)
+    found = findings(own, selection, [], LAST_DAY)
     address = "looked_at=14"
     closed_audits.close(
         own.store,
-        look.account.id,
+        selection.account.id,
         1,
         part="",
         overspend=found.overspend,
@@ -69,7 +69,7 @@ def test_an_audit_closed_and_looked_at_again_has_no_news(own):
         found=written_down(found),
         after=None,
     )
-    recurring = since_last(own, look.account, found, "")
+    recurring = since_last(own, selection.account, found, "")
     assert recurring.last is not None
     assert not recurring.since.news
     assert not recurring.since.gone

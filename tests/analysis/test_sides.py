@@ -6,7 +6,7 @@ import pytest
 from tests.jobs.test_labels import put
 
 from nimbus_reef.analysis import movement
-from nimbus_reef.analysis.look import Look
+from nimbus_reef.analysis.selection import Selection
 from nimbus_reef.core.targeting import Aims
 from nimbus_reef.core.windows import Window
 from nimbus_reef.store.reading.facts import Facts
@@ -38,6 +38,6 @@ def test_rows_of_products_sum_to_the_account_more_or_less_than_the_product_repor
         "product_ad_daily",
         scope="all",
     )
-    sides = movement.sides(Facts(store), Look(account, NOW, Aims(0.3), THEN), "product")
+    sides = movement.sides(Facts(store), Selection(account, NOW, Aims(0.3), THEN), "product")
     assert dict(sides.select("key", "spend1").rows()) == {"SKU-1": 5 * of_ads, movement.REST: 5 * (10 - of_ads)}
     assert (sides["spend0"].sum(), sides["spend1"].sum()) == (50, 50)

@@ -20,7 +20,7 @@ WORDS = {
     ReasonKey.BOOST_AT: ("bid", 1.4, "1 2", "", "2026-11-27", "stock", 18, 22),
     ReasonKey.BROUGHT_BY: ("lamp", 2, "C", "G"),
     ReasonKey.CHILD_SHARES: ("GL-1", 0.66, 0.2, 812),
-    ReasonKey.EVIDENCE_SAYS: ("undecided",),
+    ReasonKey.EVIDENCE_SAYS: ("too early to tell",),
     ReasonKey.KEPT_FROM_SOURCE: ("led strip", "C", "G", 1),
     ReasonKey.KEPT_IN: ("C · G", "oldest"),
     ReasonKey.OFF_SITE_DID: (80, 0, 12.0),
@@ -33,6 +33,8 @@ WORDS = {
 }
 HEADLINES = {
     HeadlineKey.ADD_AD: ("GL-1", "C · G"),
+    HeadlineKey.BIDS_OF_ALL: (12, -20.0),
+    HeadlineKey.BUDGET: (20.0, 16.0),
     HeadlineKey.CATCH_ALL: (20,),
     HeadlineKey.PAUSE_ADS: ("GL-1", 2, "GL-2", 1),
     HeadlineKey.PROMOTE: (0.49, "C", "G", 0, 1),
@@ -70,7 +72,7 @@ def test_every_reason_for_doing_nothing_is_said_of_many_rows_too():
             found |= set(re.findall(r"ReasonKey\.([A-Z_]+)", said))
     assert len(found) > 14
     for name in found:
-        assert why_nothing(nothing(ReasonKey[name])) != "their evidence says why", name
+        assert why_nothing(nothing(ReasonKey[name])) != "see their evidence", name
 
 
 BID = Change(0, Action.UPDATE, Entity.TARGET, "C", "bid", "0.50", "0.60", "G", "led strip", "exact")
@@ -87,18 +89,18 @@ def test_a_judged_row_says_its_fact_and_then_its_reasons():
             (Reason(ReasonKey.STEP_DOWN, (0.3,)), Reason(ReasonKey.NO_RAISE)),
             Reason(ReasonKey.CLICKS_BROUGHT, (60, 1)),
             Projected(Range(-9, -6, -3), Range(-4, -2, 0)),
-            Evidence("costly", 60, 1, 30.0, 20.0),
+            Evidence("above target", 60, 1, 30.0, 20.0),
             name="led strip",
             context=Reason(ReasonKey.IN_AD_GROUP, ("C", "G")),
         ),
         EURO,
     )
     assert (made.name, made.where, made.headline) == ("led strip", "C · G", "bid 0.60 → 0.50")
-    assert made.reason.startswith("60 clicks brought 1 order. stopped at the step limit, −30")
-    assert made.reason.endswith("no raise: it is not shown to be fine.")
+    assert made.reason.startswith("60 clicks brought 1 order. limited to one step, −30")
+    assert made.reason.endswith("no raise: it is not within target yet.")
     assert made.package[0][0].reason == made.reason
     assert "Per 30 days" in made.effect
-    assert mark(made.proposal) == "costly"
+    assert mark(made.proposal) == "above"
 
 
 def test_changes_that_stand_for_others_have_reasons_of_their_own():
@@ -119,6 +121,6 @@ def test_changes_that_stand_for_others_have_reasons_of_their_own():
     )
     first, second = (change.reason for change, _ in made.package)
     assert first.startswith("4 orders at 20.0")
-    assert second == ("“led strip” gets an exact target in D · H; this keeps it from being bought here as well.")
+    assert second == ("“led strip” gets an exact target in D · H. This negative stops it from being bought here too.")
     assert change_words(negative) == "negative exact: led strip in G"
     assert change_words(BID) == "led strip (exact · G): bid 0.60 → 0.50"

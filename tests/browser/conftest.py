@@ -133,7 +133,7 @@ def page(chromium: Browser, site: Site, signed_in: StorageState, refused: list[s
 
 @contextmanager
 def lent_account(site: Site, key: str, currency: str) -> Iterator[Account]:
-    """An account for one test. It is put to rest afterwards, because other tests expect the two demo accounts only."""
+    """An account for one test. It is archive afterwards, because other tests expect the two demo accounts only."""
     made = accounts.by_key(site.demo.store, key) or accounts.add(
         site.demo.store,
         key=key,
@@ -161,3 +161,30 @@ def empty_plan(site):
     clear()
     yield
     clear()
+
+
+@pytest.fixture
+def counted(page):
+    """Presses keys, and knows how many."""
+
+    class Keys:
+        count = 0
+
+        def press(self, *keys):
+            for key in keys:
+                page.keyboard.press(key)
+                self.count += 1
+
+        def type(self, text):
+            self.press(*text)
+
+        def filter(self, metric, value, *, chip):
+            self.press("/")
+            expect(page.get_by_label("Metric")).to_be_focused()
+            self.type(metric)
+            self.press("Tab", "Tab")
+            self.type(value)
+            self.press("Enter")
+            expect(page.locator(".chip", has_text=chip)).to_be_visible()
+
+    return Keys()

@@ -10,24 +10,6 @@ from nimbus_reef.core.model import Verdict
 from nimbus_reef.store.people import plans
 
 
-@pytest.fixture
-def counted(page):
-    """Presses keys, and knows how many."""
-
-    class Keys:
-        count = 0
-
-        def press(self, *keys):
-            for key in keys:
-                page.keyboard.press(key)
-                self.count += 1
-
-        def type(self, text):
-            self.press(*text)
-
-    return Keys()
-
-
 def test_costly_keywords_are_paused_or_cut_by_own_rules(page, site, empty_plan, counted):
     """
     Over 30 % and ten clicks: those without an order paused, those between 60 and 90 % cut by 20 %; filters, selection
@@ -61,7 +43,7 @@ def test_costly_keywords_are_paused_or_cut_by_own_rules(page, site, empty_plan, 
         page.get_by_label(f"Rule {rule}: what is done").select_option(deed)
         page.get_by_label(f"Rule {rule}: by how much").fill(by)
     counted.press("Enter")
-    expect(page.locator(".answer")).to_contain_text("no rule fits them")
+    expect(page.locator(".answer")).to_contain_text("no rule matches")
     expect(page.locator(".answer")).to_contain_text("pauses")
     expect(page.locator(".answer")).to_contain_text("bids lowered")
     assert plans.planned(site.demo.store, 1) == [], "nothing is done before it was seen"
@@ -87,14 +69,14 @@ def test_from_the_price_per_click_to_the_raises_of_a_day_set_back_in_six_clicks(
         clicks += 1
 
     page.goto(f"{site.base}/movement/why?account=fernhollow-de")
-    click(page.locator(".steps a", has_text="price per click"))
+    click(page.locator(".steps a", has_text="CPC"))
     click(page.locator(".by-day a").first)
     expect(page.locator(".chip")).to_be_visible()
     day = page.locator(".chip").inner_text().split()[0]
     rows = page.locator("tr[data-row]").count()
     click(page.get_by_label("Select this page"))
-    click(page.get_by_role("button", name="Set back to before"))
-    expect(page.locator("h1")).to_contain_text("set back, before it is done")
+    click(page.get_by_role("button", name="Undo selected"))
+    expect(page.locator("h1")).to_contain_text("to undo: preview")
     click(page.get_by_role("button", name="to plan"))
     expect(page.locator(".notice")).to_contain_text("added to the plan")
     made = plans.planned(site.demo.store, 1)
@@ -111,14 +93,14 @@ def test_negatives_show_every_other_search_that_they_stop(page, site, empty_plan
     page.get_by_label("Rule 1: what is done").select_option("negative phrase")
     page.keyboard.press("Enter")
     expect(page.locator(".answer")).to_contain_text("Their negatives also stop")
-    page.locator("summary", has_text="Other searches that the negatives stop").click()
+    page.locator("summary", has_text="Other searches the negatives block").click()
     expect(page.locator("details.block li").first).to_be_visible()
     page.locator("button[name=sure]").focus()
     page.keyboard.press("Enter")
     expect(page.locator(".notice")).to_contain_text("added to the plan")
     kinds = {each.change.match_type for each in plans.planned(site.demo.store, 1)}
     assert "negative_phrase" in kinds
-    page.get_by_role("button", name="Take them back").click()
+    page.get_by_role("button", name="Undo").click()
     expect(page.locator("#strip")).to_contain_text("0 changes")
 
 
@@ -145,22 +127,22 @@ def test_a_proposal_is_taken_on_its_row_and_the_plan_is_worked_in(page, site, em
     expect(page.locator("input[name=new_value]").first).to_have_value("0.21")
     page.locator("input[name=new_value]").first.fill("9.00")
     page.keyboard.press("Enter")
-    expect(page.locator("h1")).to_have_text("Is that meant?")
-    page.get_by_role("link", name="No, leave it").click()
+    expect(page.locator("h1")).to_have_text("Is this intended?")
+    page.get_by_role("link", name="No, keep").click()
     expect(page.locator("input[name=new_value]").first).to_have_value("0.21")
 
 
 def test_a_whole_finding_is_accepted_with_one_key_and_undone_with_one(page, site, empty_plan):
     page.goto(f"{site.base}/findings/?account=fernhollow-de")
     page.locator(".finding a.name[href*='with-its-product']").first.click()
-    expect(page.locator("h1")).to_contain_text("targets that cost too much as a whole")
+    expect(page.locator("h1")).to_contain_text("products above target ACOS on all their targets")
     count = int(page.get_by_role("button", name="Accept all").inner_text().split()[2])
     assert count > 1
     page.keyboard.press("A")
-    expect(page.locator("h1")).to_contain_text("before it is done")
+    expect(page.locator("h1")).to_contain_text("Preview")
     page.keyboard.press("Enter")
     expect(page.locator(".notice")).to_contain_text(f"{count} changes added to the plan")
-    page.get_by_role("button", name="Take them back").click()
+    page.get_by_role("button", name="Undo").click()
     expect(page.locator("#strip")).to_contain_text("0 changes")
 
 
@@ -172,12 +154,12 @@ def test_what_is_selected_stays_so_over_pages_and_goes_into_the_plan_together(pa
     page.goto(f"{site.base}/targeting/targets?account=fernhollow-de")
     picks, count = page.locator("tbody input.pick"), page.locator(".picked b")
     picks.first.check()
-    page.get_by_role("link", name="next 100").click()
+    page.get_by_role("link", name="next →").click()
     expect(page.locator("nav[aria-label=Pages]")).to_contain_text("page 2")
     expect(count).to_have_text("1 selected, 1 of them on other pages")
     picks.nth(1).check()
     expect(count).to_have_text("2 selected, 1 of them on other pages")
-    page.get_by_role("link", name="previous 100").click()
+    page.get_by_role("link", name="← previous").click()
     expect(picks.first).to_be_checked()
     page.goto(f"{site.base}/targeting/targets?account=fernhollow-de&where=clicks:ge:5")
     expect(page.locator(".picked")).to_be_hidden()
@@ -197,7 +179,7 @@ def test_what_is_selected_stays_so_over_pages_and_goes_into_the_plan_together(pa
 def test_a_verdict_says_what_it_means_on_focus(page, site):
     page.goto(f"{site.base}/targeting/targets?account=fernhollow-de")
     said = page.locator("tbody td.words span[title]").first
-    assert "chance of being over target" in said.get_attribute("title")
+    assert "Chance of being above target" in said.get_attribute("title")
     page.locator("a.name").first.click()
     told = page.locator(".drawer figcaption span[title]")
     told.focus()
@@ -281,24 +263,24 @@ def test_all_that_are_filtered_by_each_verdict_are_accepted(page, site, empty_pl
             continue
         page.keyboard.press("X")
         page.keyboard.press("A")
-        expect(page.locator("h1")).to_contain_text("before it is done", timeout=60_000)
+        expect(page.locator("h1")).to_contain_text("Preview", timeout=60_000)
         if page.locator("button[name=sure]").count():
             if page.locator("input[name=asked]").count():
                 page.locator("input[name=asked]").check()
             page.locator("button[name=sure]").click()
             expect(page.locator(".notice").first).to_contain_text("added to the plan", timeout=60_000)
-            page.get_by_role("button", name="Take them back").click()
+            page.get_by_role("button", name="Undo").click()
         expect(page.locator("#strip")).to_contain_text("0 changes")
 
 
-@pytest.mark.parametrize("path", ["/catalog/ads", "/delivery/placements?by=campaign", "/catalog/structure"])
+@pytest.mark.parametrize("path", ["/catalog/ads", "/delivery/placements?by=campaign", "/catalog/duplicates"])
 def test_all_rows_of_a_page_are_selected_and_accepted_by_the_same_keys_elsewhere(page, site, empty_plan, path):
     page.goto(f"{site.base}{path}{'&' if '?' in path else '?'}account=fernhollow-de")
     expect(page.locator("tr[data-row] input.pick, tr[data-row] input[name=rows]").first).to_be_visible()
     page.keyboard.press("X")
     expect(page.locator("#bulk")).to_contain_text("selected")
     page.keyboard.press("A")
-    expect(page.locator("h1")).to_contain_text("before it is done", timeout=60_000)
+    expect(page.locator("h1")).to_contain_text("Preview", timeout=60_000)
 
 
 def test_all_that_are_filtered_are_counted_as_all_of_them(page, site):
@@ -313,9 +295,9 @@ def test_enter_adds_a_filter_of_words(page, site):
     page.goto(f"{site.base}/targeting/targets?account=fernhollow-de")
     page.keyboard.press("/")
     page.get_by_label("Metric").select_option("verdict")
-    page.locator("select[name=value]").select_option("costly")
+    page.locator("select[name=value]").select_option("above target")
     page.locator("select[name=value]").press("Enter")
-    expect(page.locator(".chip", has_text="costly")).to_be_visible()
+    expect(page.locator(".chip", has_text="above target")).to_be_visible()
 
 
 def test_without_script_all_that_are_filtered_can_be_accepted(chromium, site, page, empty_plan):
@@ -324,8 +306,8 @@ def test_without_script_all_that_are_filtered_can_be_accepted(chromium, site, pa
     plain.goto(f"{site.base}/targeting/targets?account=fernhollow-de&where=verdict:is:costly&where=orders:gt:3")
     expect(plain.locator("thead .pick")).to_be_hidden()
     plain.locator("input[name=all]").check()
-    plain.get_by_role("button", name="Accept what is proposed").click()
-    expect(plain.locator("h1")).to_contain_text("before it is done")
+    plain.get_by_role("button", name="Accept proposals").click()
+    expect(plain.locator("h1")).to_contain_text("Preview")
     context.close()
 
 
@@ -352,11 +334,11 @@ def test_own_rules_stay_on_a_narrow_screen_and_high_contrast_keeps_its_marks(chr
     plain = context.new_page()
     plain.goto(f"{site.base}/targeting/targets?account=fernhollow-de")
 
-    def look(css, value):
+    def selection(css, value):
         return plain.locator(css).first.evaluate(f"each => getComputedStyle(each).{value}")
 
-    assert look(".rail .here .node", "backgroundColor") != look(
+    assert selection(".rail .here .node", "backgroundColor") != selection(
         ".rail li:not(.here):not(.gone) .node", "backgroundColor"
     )
-    assert "underline" in look(".views a[aria-current]", "textDecorationLine")
+    assert "underline" in selection(".views a[aria-current]", "textDecorationLine")
     context.close()

@@ -177,7 +177,7 @@ def test_a_second_click_on_a_form_that_is_on_its_way_sends_nothing(page, site, h
     """Nor is the answer to the first lost by it; on the next page, and after going back, it can be sent again."""
     page.goto(f"{site.base}{TARGETS}&where=verdict:is:costly")
     page.locator("tbody input.pick").first.check()
-    box = page.get_by_role("button", name="Accept what is proposed").bounding_box()
+    box = page.get_by_role("button", name="Accept proposals").bounding_box()
     held.at("targets/accept-many")
     for _ in range(2):
         page.mouse.click(box["x"] + 20, box["y"] + 5)
@@ -190,7 +190,7 @@ def test_a_second_click_on_a_form_that_is_on_its_way_sends_nothing(page, site, h
     page.mouse.click(box["x"] + 20, box["y"] + 5)
     held.wait(2)
     held.let(1)
-    expect(page.locator("h1")).to_contain_text("2 targets, before it is done")
+    expect(page.locator("h1")).to_contain_text("Preview: 2 targets")
 
 
 @pytest.fixture
@@ -259,12 +259,12 @@ def test_a_typed_value_that_cannot_be_is_left_to_be_mended_or_asked_about(page, 
     away.click(no_wait_after=True)
     held.wait(1)
     held.let(0)
-    expect(page.locator("h1")).to_have_text("Is that meant?")
+    expect(page.locator("h1")).to_have_text("Is this intended?")
     page.unroute_all()
-    page.get_by_role("link", name="No, leave it").click()
+    page.get_by_role("link", name="No, keep").click()
     expect(first).not_to_have_value("9999")
-    expect(page.locator(".block", has_text="Done to it").locator("li").first).to_contain_text(
-        "1 change given another value"
+    expect(page.locator(".block", has_text="Steps since").locator("li").first).to_contain_text(
+        "1 change changed by hand"
     )
     expect(planned[1]).to_have_value("0.31")
     assert "sort=-row" in page.url
@@ -311,7 +311,7 @@ def test_who_was_signed_out_signs_in_and_is_back_at_the_page(targets, refused, s
 
 
 def test_a_large_report_of_somebody_signed_out_meanwhile_leads_to_the_sign_in(page, site, refused, tmp_path):
-    """It is not sent first, only to end in the middle; nor where there is nobody to send it to, which is said."""
+    """It is not sent first, only to end in the middle; nor where there is nobody to send to, which is said."""
     refused.append("ERR_INTERNET_DISCONNECTED")
     report = tmp_path / "large.csv"
     report.write_text("day,campaign,clicks\n" + "2026-11-01,Plant stands,1\n" * 200_000)

@@ -7,7 +7,7 @@ from urllib.parse import quote
 
 import pytest
 from playwright.sync_api import expect
-from tests.looks import calm_campaign
+from tests.selections import calm_campaign
 
 pytestmark = pytest.mark.browser
 
@@ -55,7 +55,7 @@ def test_a_segment_is_dragged_and_a_boost_of_its_days_and_hours_goes_into_the_pl
     expect(page.get_by_label("to hour")).to_have_value("22")
     page.locator("select[name=whose]").select_option(calm_campaign(site.demo, "fernhollow-de"))
     page.get_by_label("by %").fill("40")
-    page.get_by_role("button", name="See the highest bid").click()
+    page.get_by_role("button", name="Show highest bid").click()
     expect(page.locator(".highest .tried")).to_be_visible()
     page.locator("form[action*='boosts/plan'] button").click()
     expect(page.get_by_text("In the plan, row")).to_be_visible()
@@ -99,20 +99,20 @@ def test_the_same_by_keyboard(page, site, empty_plan):
 def test_a_family_shift_and_a_product_ad_pause_go_from_finding_to_sheet(page, site, empty_plan):
     """Both opened where Findings lists them, accepted in the drawer, and found in the sheet."""
     page.goto(f"{site.base}/findings/?account=fernhollow-de&window=last-14&all=wrong-child")
-    block = page.locator("section.finding", has_text="Money on the wrong child of a family")
+    block = page.locator("section.finding", has_text="Spend on the wrong variation")
     names = block.locator("tr[data-row] a.name")
     for number in range(names.count()):
         opens(page, names.nth(number))
         if page.locator("#drawer button", has_text="Accept").count():
             break
-    expect(page.locator("#drawer")).to_contain_text("so that it is still tested")
+    expect(page.locator("#drawer")).to_contain_text("to keep testing it")
     page.keyboard.press("a")
     expect(page.locator("#drawer")).to_contain_text("In the plan")
-    block = page.locator("section.finding", has_text="Products that waste money inside their ad groups")
+    block = page.locator("section.finding", has_text="Product ads wasting spend in their ad group")
     skus = block.locator("tr[data-row] a.name")
     for number in range(skus.count()):
         opens(page, skus.nth(number))
-        expect(page.locator("#drawer")).to_contain_text("The ad group with it and without")
+        expect(page.locator("#drawer")).to_contain_text("The ad group with and without it")
         if page.locator("#drawer button", has_text="Accept").count():
             break
     page.locator("#drawer button", has_text="Accept").click()
@@ -125,7 +125,7 @@ def test_a_family_shift_and_a_product_ad_pause_go_from_finding_to_sheet(page, si
 
 def test_a_pattern_is_tried_as_it_is_typed(page, site):
     page.goto(f"{site.base}/catalog/names?account=fernhollow-de")
-    field = page.get_by_label("How campaigns are called")
+    field = page.get_by_label("Naming pattern")
     field.fill("{product} · {rest}")
     expect(page.locator("#preview th", has_text="rest").first).to_be_visible()
     field.fill("{product}{rest}")

@@ -1,6 +1,6 @@
 """
-What a file leaves open is asked on its mapping, in Chromium: a currency, two columns that fit alike; a broken sheet is
-refused in words.
+What a file leaves open is asked on its mapping, in Chromium: a currency, two columns that match alike; a broken sheet
+is refused in words.
 """
 
 import pytest

@@ -85,7 +85,7 @@ def test_from_the_printed_link_to_the_sheet_and_an_analyst_at_work(printed, visi
     page.keyboard.type("28")
     page.keyboard.press("Enter")
     page.wait_for_url("**/intake/**")
-    expect(page.get_by_text("costly search terms with what a negative would also stop")).to_be_visible()
+    expect(page.get_by_text("wasted search terms with what a negative would also stop")).to_be_visible()
 
     path = tmp_path / f"search terms {FIRST} to {LAST}.csv"
     frames = brand.simulate(FERNHOLLOW, 9, 34, LAST_DAY).frames
@@ -102,13 +102,13 @@ def test_from_the_printed_link_to_the_sheet_and_an_analyst_at_work(printed, visi
         before = page.locator("h1").inner_text()
         page.keyboard.press("]")
         expect(page.locator("h1")).not_to_have_text(before)
-    page.locator("a.itself", has_text="Search terms that waste money").focus()
+    page.locator("a.itself", has_text="Wasted search terms").focus()
     page.keyboard.press("Enter")
-    expect(page.locator("h1")).to_have_text("Search terms that waste money")
+    expect(page.locator("h1")).to_have_text("Wasted search terms")
     count = int(page.get_by_role("button", name="Accept all").inner_text().split()[2])
     assert count > 3
     page.keyboard.press("A")
-    expect(page.locator("h1")).to_contain_text("before it is done")
+    expect(page.locator("h1")).to_contain_text("Preview")
     page.keyboard.press("Enter")
     expect(page.locator(".notice")).to_contain_text(f"{count} changes added to the plan")
     page.get_by_role("link", name="Open plan").focus()
@@ -121,11 +121,11 @@ def test_from_the_printed_link_to_the_sheet_and_an_analyst_at_work(printed, visi
 
     page.get_by_role("link", name="Settings").click()
     page.get_by_role("link", name="People").click()
-    expect(page.get_by_role("button", name="Make the link")).to_be_visible()
+    expect(page.get_by_role("button", name="Create link")).to_be_visible()
     page.keyboard.press("/")
     page.keyboard.type("bo@example.com")
-    page.get_by_label("Harbour Kiln, for whom is invited").check()
-    page.get_by_role("button", name="Make the link").click()
+    page.get_by_label("Harbour Kiln, for this person").check()
+    page.get_by_role("button", name="Create link").click()
     link = page.locator(".link").input_value()
     assert link.startswith(base)
 
@@ -141,11 +141,11 @@ def test_from_the_printed_link_to_the_sheet_and_an_analyst_at_work(printed, visi
     for label, text in (
         ("present", "another long one"),
         ("new, at least", "a third long one"),
-        ("new once more", "a third long one"),
+        ("repeat new password", "a third long one"),
     ):
         guest.get_by_label(label).fill(text)
     guest.keyboard.press("Enter")
-    expect(guest.locator(".notice")).to_contain_text("Your password is changed")
+    expect(guest.locator(".notice")).to_contain_text("Password saved")
     context.close()
     page.goto(f"{base}/trail?what=password+changed")
     expect(page.locator("tbody")).to_contain_text("Bo")

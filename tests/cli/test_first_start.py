@@ -146,7 +146,7 @@ def test_from_nothing_to_a_page_and_back(tmp_path):
         fields = {"email": email, "password": password, "csrf_token": token(form)}
         browser.open(f"{base}/sign-in", urllib.parse.urlencode(fields).encode(), timeout=30)
         page = browser.open(f"{base}/targeting/targets", timeout=30).read().decode()
-        assert ">costly</span>" in page
+        assert ">above target</span>" in page
         assert set(readable_by_others(tmp_path)) <= {log}, "what it writes is its own"
         with slow_senders(base):
             for _ in range(4):  # both processes answer

@@ -15,21 +15,21 @@ def keys(advice):
 
 def test_a_costly_bid_comes_down_one_step_at_a_time():
     """Aim 0.31 from a bid of 1.05: stopped at −30 %."""
-    advice = bids.advise(bid=1.05, cpc=0.94, value=1.0, target_acos=0.28, verdict=Verdict.COSTLY)
+    advice = bids.advise(bid=1.05, cpc=0.94, value=1.0, target_acos=0.28, verdict=Verdict.ABOVE)
     assert advice.aim == pytest.approx(0.28 * 1.05 / 0.94)
     assert advice.proposed == 0.73 or advice.proposed == 0.74
     assert keys(advice) == ["aim", "step_down"]
 
 
 def test_a_fine_bid_rises_by_a_fifth_at_most_and_never_past_what_worked():
-    advice = bids.advise(bid=0.50, cpc=0.50, value=5.0, target_acos=0.28, verdict=Verdict.FINE)
+    advice = bids.advise(bid=0.50, cpc=0.50, value=5.0, target_acos=0.28, verdict=Verdict.WITHIN)
     assert (advice.proposed, keys(advice)) == (0.60, ["aim", "step_up"])
-    held = bids.advise(bid=0.50, cpc=0.50, value=5.0, target_acos=0.28, verdict=Verdict.FINE, best_bid=0.52)
+    held = bids.advise(bid=0.50, cpc=0.50, value=5.0, target_acos=0.28, verdict=Verdict.WITHIN, best_bid=0.52)
     assert held.proposed == pytest.approx(0.57)
     assert keys(held) == ["aim", "step_up", "best_bid"]
 
 
-@pytest.mark.parametrize("verdict", [Verdict.COSTLY, Verdict.LEANING, Verdict.UNDECIDED])
+@pytest.mark.parametrize("verdict", [Verdict.ABOVE, Verdict.LIKELY_ABOVE, Verdict.TOO_EARLY])
 def test_nothing_rises_unless_it_is_shown_to_be_fine(verdict):
     advice = bids.advise(bid=0.50, cpc=0.50, value=5.0, target_acos=0.28, verdict=verdict)
     assert not advice.moves
@@ -38,10 +38,10 @@ def test_nothing_rises_unless_it_is_shown_to_be_fine(verdict):
 
 def test_floor_and_ceiling_have_the_last_word():
     low = bids.advise(
-        bid=0.06, cpc=0.06, value=0.0, target_acos=0.28, verdict=Verdict.COSTLY, limits=BidLimits(floor=0.05)
+        bid=0.06, cpc=0.06, value=0.0, target_acos=0.28, verdict=Verdict.ABOVE, limits=BidLimits(floor=0.05)
     )
     assert (low.proposed, "floor" in keys(low)) == (0.05, True)
-    high = bids.advise(bid=9.9, cpc=9.9, value=90, target_acos=0.28, verdict=Verdict.FINE)
+    high = bids.advise(bid=9.9, cpc=9.9, value=90, target_acos=0.28, verdict=Verdict.WITHIN)
     assert (high.proposed, "ceiling" in keys(high)) == (10.0, True)
 
 

@@ -9,7 +9,7 @@ from nimbus_reef.core.checks.registry import register
 
 def judged(**changes):
     base = {
-        "verdict": "costly",
+        "verdict": "above target",
         "own_test": True,
         "own_fault": True,
         "orders": 0,
@@ -17,7 +17,7 @@ def judged(**changes):
         "sales": 0,
         "stake": 30_000_000,
     }
-    fine = base | {"verdict": "fine", "stake": 0, "spend": 60_000_000, "sales": 500_000_000, "orders": 9}
+    fine = base | {"verdict": "within target", "stake": 0, "spend": 60_000_000, "sales": 500_000_000, "orders": 9}
     return pl.DataFrame([base | changes, fine])
 
 
@@ -33,7 +33,7 @@ def test_sales_over_target_after_a_fair_test():
 
 
 @pytest.mark.parametrize(
-    "change", [{"verdict": "leaning costly"}, {"own_fault": False}, {"own_test": False}, {"orders": 1}]
+    "change", [{"verdict": "likely above target"}, {"own_fault": False}, {"own_test": False}, {"orders": 1}]
 )
 def test_a_term_is_wasted_only_when_all_four_hold(change):
     assert len(checks.run(checks.CHECKS["wasted-terms"], judged()).rows) == 1

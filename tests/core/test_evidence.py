@@ -105,7 +105,7 @@ def test_verdicts_follow_from_the_posterior_as_written():
     assert row["stake"] == pytest.approx(120 * 1.1 * MICRO * expected, rel=1e-4)
     assert row["own_test"]
     assert row["own_fault"] == (stats.beta.cdf(row["prior_a"] / (row["prior_a"] + row["prior_b"]), a, b) >= 0.75)
-    assert row["verdict"] == Verdict.COSTLY.value
+    assert row["verdict"] == Verdict.ABOVE.value
 
 
 def test_the_smallest_sufficient_group_is_used():
@@ -136,21 +136,21 @@ def test_ad_groups_without_products_go_to_the_account():
 
 def test_too_small_an_account_is_undecided():
     judged = judged_in_groups(rows([(50, 4, 0.8)] * 5), 30)
-    assert judged["verdict"].unique().to_list() == [Verdict.TOO_SMALL.value]
+    assert judged["verdict"].unique().to_list() == [Verdict.NOT_ENOUGH.value]
     assert judged["stake"].sum() == 0
 
 
 def test_what_was_never_clicked_is_not_enough_data():
     judged = judged_in_groups(rows([*cohort(), (0, 0, 0.0)]), 30)
-    assert judged["verdict"].to_list()[-1] == Verdict.TOO_SMALL.value
-    assert Verdict.TOO_SMALL.value not in judged["verdict"].to_list()[:-1]
+    assert judged["verdict"].to_list()[-1] == Verdict.NOT_ENOUGH.value
+    assert Verdict.NOT_ENOUGH.value not in judged["verdict"].to_list()[:-1]
 
 
 def test_clicks_without_money_are_fine_and_impossible_prices_are_costly():
     """P_over is 0 when nothing was spent, 1 when even every click buying would not do."""
     judged = judged_in_groups(rows([*cohort(), (30, 3, 0.0), (30, 3, 50.0)]), 30)
     assert judged["p_over"][-2:].to_list() == [0.0, 1.0]
-    assert judged["verdict"][-2:].to_list() == [Verdict.FINE.value, Verdict.COSTLY.value]
+    assert judged["verdict"][-2:].to_list() == [Verdict.WITHIN.value, Verdict.ABOVE.value]
 
 
 def test_clicks_needed_is_the_first_count_that_settles_it():
@@ -170,7 +170,7 @@ def test_clicks_needed_is_the_first_count_that_settles_it():
 def test_a_row_like_its_cohort_is_costly_with_its_product():
     """All rows pay too much per click: none is worse than the others."""
     judged = judged_in_groups(rows([(60, 5, 4.0)] * 20), 30)
-    assert judged["verdict"].unique().to_list() == [Verdict.COSTLY.value]
+    assert judged["verdict"].unique().to_list() == [Verdict.ABOVE.value]
     assert not judged["own_fault"].any()
     assert judged.select(evidence.with_its_product().alias("x"))["x"].all()
 
@@ -210,9 +210,9 @@ def test_scaling_money_scales_stakes_and_moves_no_verdict(factor):
 def test_the_simple_rule():
     """Clicks enough first, then no order, then ACOS against target."""
     judged = rows([(9, 0, 1.0), (10, 0, 1.0), (10, 1, 1.0)]).with_columns(evidence.simple_rule(10))
-    assert judged["simple_verdict"].to_list() == ["too few clicks", "no order", "over target"]
+    assert judged["simple_verdict"].to_list() == ["too few clicks", "no order", "above target by the rule"]
     cheap = rows([(10, 1, 0.5)]).with_columns(evidence.simple_rule(10))
-    assert cheap["simple_verdict"].to_list() == ["within target"]
+    assert cheap["simple_verdict"].to_list() == ["within target by the rule"]
 
 
 def test_words_that_change_the_verdict_make_a_row_costly_by_them():
@@ -236,18 +236,23 @@ def test_words_that_change_the_verdict_make_a_row_costly_by_them():
     ("row", "cause"),
     [
         ({}, ""),
-        ({"own_fault": False}, "as its whole ad group"),
-        ({"own_fault": False, "main_product": "SKU-1"}, "as its whole product"),
-        ({"own_fault": False, "main_product": None, "name_part": "LAMP"}, "as its whole product"),
-        ({"own_fault": False, "by_words": True}, "by its words"),
-        ({"verdict": "leaning costly", "by_words": True}, "by its words"),
-        ({"verdict": "fine", "own_fault": False}, ""),
+        ({"own_fault": False}, "like its whole ad group"),
+        ({"own_fault": False, "main_product": "SKU-1"}, "like its whole product"),
+        ({"own_fault": False, "main_product": None, "name_part": "LAMP"}, "like its whole product"),
+        ({"own_fault": False, "by_words": True}, "because of a word"),
+        ({"verdict": "likely above target", "by_words": True}, "because of a word"),
+        ({"verdict": "within target", "own_fault": False}, ""),
     ],
 )
 def test_a_costly_row_is_so_by_itself_by_its_words_or_with_its_product(row, cause):
     """Words are read first; the chance says the verdict, alone as in a column."""
-    assert evidence.cause_of({"verdict": "costly", "own_fault": True, "by_words": False} | row) == cause
-    assert [evidence.verdict_at(p) for p in (0.1, 0.5, 0.8, 0.95)] == ["fine", "undecided", "leaning costly", "costly"]
+    assert evidence.cause_of({"verdict": "above target", "own_fault": True, "by_words": False} | row) == cause
+    assert [evidence.verdict_at(p) for p in (0.1, 0.5, 0.8, 0.95)] == [
+        "within target",
+        "too early to tell",
+        "likely above target",
+        "above target",
+    ]
 
 
 @given(st.floats(0.6, 60), st.floats(0.6, 900))

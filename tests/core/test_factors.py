@@ -313,7 +313,7 @@ def test_what_always_holds_of_a_fit(rows):
 @settings(max_examples=30, deadline=None)
 @given(LEVELLED)
 def test_what_was_due_is_what_came_where_nothing_draws_it_to_one(rows):
-    """At α → 0 the orders due over every level that sold are the orders that came."""
+    """At α → 0 the orders due over every level that sold are the Orders that came."""
     cells = cells_of(rows, spelt=False)
     parts = factors.parts_of(cells)
     sold = all((part.holding.add(cells.k) > 0).all() and len(part.beta) for part in parts.values())

@@ -52,12 +52,12 @@ def test_where_all_trade_is_not_held_ad_sales_stand_for_it():
     assert families.children(held)["share_sales"].to_list() == pytest.approx([0.1, 0.9])
 
 
-def child(sku, spend, *, costly=False, excess=0.0, index=1.4, verdict=Verdict.FINE, rate=0.1):
+def child(sku, spend, *, costly=False, excess=0.0, index=1.4, verdict=Verdict.WITHIN, rate=0.1):
     clicks = round(spend)
     return Child(sku, spend, clicks, costly, excess, index, verdict, 1 + rate * clicks, 1 + (1 - rate) * clicks, 20.0)
 
 
-SLATE = child("slate", 40.0, costly=True, excess=20.0, index=0.5, verdict=Verdict.COSTLY, rate=0.02)
+SLATE = child("slate", 40.0, costly=True, excess=20.0, index=0.5, verdict=Verdict.ABOVE, rate=0.02)
 WHITE = child("white", 60.0)
 
 
@@ -78,7 +78,7 @@ def test_a_shift_pauses_the_dear_ads_beside_a_sibling_that_may_take_more():
 
 def test_nothing_is_shifted_to_a_sibling_that_is_above_target_itself():
     """In ad group one a sibling above target would get its part; in two there is none."""
-    over = child("moss", 50.0, verdict=Verdict.LEANING, index=1.1)
+    over = child("moss", 50.0, verdict=Verdict.LIKELY_ABOVE, index=1.1)
     ads = [ad("slate", "one", 22.0), ad("white", "one", 30.0), ad("moss", "one", 50.0)]
     found = families.shift([SLATE, WHITE, over], ads, 30)
     assert not found.pauses
@@ -111,7 +111,7 @@ def test_something_is_left_on_every_child():
 @pytest.mark.parametrize(
     ("others", "told"),
     [
-        ([child("white", 60.0, verdict=Verdict.UNDECIDED)], ReasonKey.NO_PROVEN_SIBLING),
+        ([child("white", 60.0, verdict=Verdict.TOO_EARLY)], ReasonKey.NO_PROVEN_SIBLING),
         ([], ReasonKey.NO_PROVEN_SIBLING),
     ],
 )
@@ -131,9 +131,9 @@ def test_a_shift_moves_money_and_neither_makes_nor_loses_any(drawn):
     ads = [ad(sku, group, float(spend)) for (sku, group), spend in spends.items()]
     sums = {sku: sum(spend for (own, _), spend in spends.items() if own == sku) for sku in "abc"}
     family = [
-        child("a", float(sums["a"]), costly=True, excess=sums["a"] * 0.6, index=0.4, verdict=Verdict.COSTLY),
+        child("a", float(sums["a"]), costly=True, excess=sums["a"] * 0.6, index=0.4, verdict=Verdict.ABOVE),
         child("b", float(sums["b"])),
-        child("c", float(sums["c"]), verdict=Verdict.UNDECIDED),
+        child("c", float(sums["c"]), verdict=Verdict.TOO_EARLY),
     ]
     found = families.shift(family, ads, 30)
     assert sum(found.after.values()) == pytest.approx(sum(sums.values()))

@@ -60,8 +60,8 @@ def caps(targets_, terms_, ads, days):
 
 def test_targets_and_the_terms_under_them_are_the_same_money():
     """A flagged term counts only where the target that paid for it is not flagged itself."""
-    rows = targets((1, 1, 1, 100, 60, "costly"), (2, 1, 1, 100, 20, "fine"))
-    term = terms((7, 1, 1, 90, 50, "costly"))
+    rows = targets((1, 1, 1, 100, 60, "above target"), (2, 1, 1, 100, 20, "within target"))
+    term = terms((7, 1, 1, 90, 50, "above target"))
     assert total(rows) == 60
     assert total(rows, term, shares_=shares((1, 7, 1, 90))) == 60
     assert total(rows, term, shares_=shares((1, 7, 2, 90))) == 110
@@ -69,26 +69,30 @@ def test_targets_and_the_terms_under_them_are_the_same_money():
 
 
 def test_terms_of_a_target_are_capped_at_its_spend():
-    rows = targets((2, 1, 1, 30, 0, "fine"))
-    many = terms((7, 1, 1, 90, 25, "costly"), (8, 1, 1, 90, 25, "costly"))
+    rows = targets((2, 1, 1, 30, 0, "within target"))
+    many = terms((7, 1, 1, 90, 25, "above target"), (8, 1, 1, 90, 25, "above target"))
     assert total(rows, many, shares_=shares((1, 7, 2, 90), (1, 8, 2, 90))) == 30
 
 
 def test_product_ads_and_targets_of_an_ad_group_are_two_views_of_its_money():
-    rows = targets((1, 1, 1, 100, 60, "costly"), (2, 1, 2, 100, 10, "costly"))
-    ads = targets((1, 1, 1, 100, 40, "costly"), (2, 1, 2, 100, 30, "leaning costly"), (3, 1, 2, 9, 9, "undecided"))
+    rows = targets((1, 1, 1, 100, 60, "above target"), (2, 1, 2, 100, 10, "above target"))
+    ads = targets(
+        (1, 1, 1, 100, 40, "above target"),
+        (2, 1, 2, 100, 30, "likely above target"),
+        (3, 1, 2, 9, 9, "too early to tell"),
+    )
     assert total(rows, ads=ads) == 60 + 30
 
 
 def test_a_campaign_is_capped_at_its_spend_and_all_is_per_30_days():
-    rows = targets((1, 1, 1, 100, 500, "costly"), (2, 2, 2, 100, 50, "costly"))
+    rows = targets((1, 1, 1, 100, 500, "above target"), (2, 2, 2, 100, 50, "above target"))
     assert total(rows) == 100 + 50
     assert total(rows, days=15) == 200 + 50
 
 
 @st.composite
 def accounts(draw):
-    verdicts = st.sampled_from(["costly", "leaning costly", "undecided", "fine"])
+    verdicts = st.sampled_from(["above target", "likely above target", "too early to tell", "within target"])
     money = st.integers(0, 50 * UNIT)
     groups = draw(st.integers(1, 4))
     rows = [
@@ -124,9 +128,11 @@ def test_overspend_never_exceeds_spend_and_never_counts_less_than_the_largest_vi
 
 
 def test_placements_and_hours_are_further_views_of_a_campaign_s_money():
-    rows = targets((1, 1, 1, 100, 30, "costly"), (2, 2, 2, 100, 50, "costly"))
-    placed = targets((1, 1, 0, 60, 45, "costly"), (2, 1, 0, 40, 9, "costly"), (3, 2, 0, 99, 99, "fine"))
-    by_hour = targets((1, 1, 0, 9, 7, "costly"), (2, 2, 0, 99, 60, "leaning costly"))
+    rows = targets((1, 1, 1, 100, 30, "above target"), (2, 2, 2, 100, 50, "above target"))
+    placed = targets(
+        (1, 1, 0, 60, 45, "above target"), (2, 1, 0, 40, 9, "above target"), (3, 2, 0, 99, 99, "within target")
+    )
+    by_hour = targets((1, 1, 0, 9, 7, "above target"), (2, 2, 0, 99, 60, "likely above target"))
     capped = caps(rows, NO_TERMS, NO_ADS, 30)
 
     def headline(*views, away=None):
@@ -146,7 +152,7 @@ views = st.lists(
         st.just(0),
         st.integers(0, 50 * UNIT),
         st.integers(0, 50 * UNIT),
-        st.sampled_from(["costly", "leaning costly", "undecided", "fine"]),
+        st.sampled_from(["above target", "likely above target", "too early to tell", "within target"]),
     ),
     max_size=8,
 ).map(lambda rows: targets(*rows))

@@ -58,7 +58,7 @@ def test_without_a_market_there_is_no_share():
 
 def test_rates_of_the_path():
     own = funnel.rates(ROW, "own")
-    assert own == {"click rate": 0.1, "cart rate": 0.1, "purchase rate": 0.5, "cart abandonment": 0.5}
+    assert own == {"ctr": 0.1, "cart_rate": 0.1, "purchase_rate": 0.5, "cart abandonment": 0.5}
     assert funnel.rates(dict.fromkeys(ROW, 0), "own")["cart abandonment"] is None
 
 

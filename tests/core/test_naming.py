@@ -36,8 +36,8 @@ def test_separators_are_taken_as_they_stand():
 @pytest.mark.parametrize(
     ("text", "told"),
     [
-        ("", "names no part"),
-        ("all", "names no part"),
+        ("", "has no part"),
+        ("all", "has no part"),
         ("{Product}", "small letters"),
         ("{a} {a}", "twice"),
         ("{a}{b}", "side by side"),

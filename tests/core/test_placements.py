@@ -163,8 +163,8 @@ def test_a_placement_is_judged_in_its_campaign_where_that_is_large_enough():
     assert by["big", "off_site"]["prior_a"] == pytest.approx(50 * big)
     assert by["big", "off_site"]["cohort_cvr"] == pytest.approx(big)
     assert by["small", "top_of_search"]["prior_a"] == pytest.approx(50 * 30 / 420)
-    assert by["big", "off_site"]["verdict"] == "costly"
-    assert by["big", "top_of_search"]["verdict"] == "fine"
+    assert by["big", "off_site"]["verdict"] == "above target"
+    assert by["big", "top_of_search"]["verdict"] == "within target"
 
 
 def test_off_site_traffic_is_judged_in_the_cohort_of_the_other_campaigns_off_site_traffic():
@@ -175,7 +175,7 @@ def test_off_site_traffic_is_judged_in_the_cohort_of_the_other_campaigns_off_sit
     by = {(row["whose"], row["placement"]): row for row in judged.to_dicts()}
     whole = 81 / 1312
     assert by["a", "off_site"]["cohort_cvr"] == pytest.approx((1 + 50 * whole) / 550)
-    assert by["a", "off_site"]["verdict"] == "costly", "few clicks, and everybody's off-site clicks rarely buy"
+    assert by["a", "off_site"]["verdict"] == "above target", "few clicks, and everybody's off-site clicks rarely buy"
     assert by["b", "off_site"]["cohort_cvr"] == pytest.approx(41 / 900), "12 clicks of others say nothing"
 
 

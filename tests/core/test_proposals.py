@@ -12,7 +12,7 @@ from nimbus_reef.core.proposals import EntityKey, Evidence, Proposal, Stopped
 from nimbus_reef.core.reasons import Headline, HeadlineKey
 
 PROMISE = Promise(("2026-10-01", "2026-10-30"), 60, 2, 30.0, 40.0, 3.0, 60.0, 20.0, 0.3, {})
-EVIDENCE = Evidence("costly", 60, 0, 30.0, 0.0)
+EVIDENCE = Evidence("above target", 60, 0, 30.0, 0.0)
 PAUSE = Change(0, Action.UPDATE, Entity.TARGET, "C", "state", "paused", "enabled", "G", "lamp", "exact")
 BID = replace(PAUSE, field="bid", old_value="0.50", new_value="0.60")
 NEGATIVE = replace(

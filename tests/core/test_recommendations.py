@@ -18,7 +18,7 @@ ROW = Row(
     b=150,
     aov=30.0,
     target_acos=0.28,
-    verdict=Verdict.COSTLY,
+    verdict=Verdict.ABOVE,
     own_test=True,
     own_fault=True,
     more_clicks=0,
@@ -45,22 +45,22 @@ def test_without_own_test_own_fault_or_with_an_order_only_the_bid_moves(change):
 
 
 def test_an_undecided_target_is_left_with_the_clicks_it_still_needs():
-    proposal = for_target(replace(ROW, verdict=Verdict.UNDECIDED, more_clicks=14), bid=1.0)
+    proposal = for_target(replace(ROW, verdict=Verdict.TOO_EARLY, more_clicks=14), bid=1.0)
     assert proposal.move is Move.NONE
     assert proposal.reasons[0].figures == (14.0,)
 
 
 def test_no_bid_known_and_too_small_an_account_move_nothing():
     assert for_target(replace(ROW, own_fault=False), bid=None).reasons[0].key == "no_bid_known"
-    assert for_target(replace(ROW, verdict=Verdict.TOO_SMALL), bid=1.0).reasons[0].key == "too_small"
+    assert for_target(replace(ROW, verdict=Verdict.NOT_ENOUGH), bid=1.0).reasons[0].key == "too_small"
 
 
 def test_nothing_moves_where_no_click_was_paid_for():
     """Nothing is worked out from a price that nobody paid."""
-    idle = replace(ROW, clicks=0, spend=0.0, verdict=Verdict.TOO_SMALL, own_test=False)
+    idle = replace(ROW, clicks=0, spend=0.0, verdict=Verdict.NOT_ENOUGH, own_test=False)
     assert for_target(idle, bid=1.0).reasons[0].key == "no_clicks"
     assert for_term(idle, "grow lamp").reasons[0].key == "no_clicks"
-    free = replace(ROW, spend=0.0, verdict=Verdict.FINE)
+    free = replace(ROW, spend=0.0, verdict=Verdict.WITHIN)
     assert for_target(free, bid=1.0).reasons[0].key == "no_clicks"
 
 
@@ -80,8 +80,8 @@ def test_a_term_that_names_the_product_is_never_blocked():
     ("change", "key"),
     [
         ({"orders": 1}, "has_orders"),
-        ({"verdict": Verdict.FINE}, "within_target"),
-        ({"verdict": Verdict.LEANING}, "undecided"),
+        ({"verdict": Verdict.WITHIN}, "within_target"),
+        ({"verdict": Verdict.LIKELY_ABOVE}, "undecided"),
         ({"own_test": False}, "no_own_test"),
         ({"own_fault": False}, "its_product"),
     ],

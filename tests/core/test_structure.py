@@ -38,10 +38,10 @@ def test_the_best_verdict_is_kept_then_the_lowest_cost_of_sale():
     """By the posterior, whoever had the clicks: a fine one beats an undecided one, which beats one above target."""
     found = structure.duplicates(
         targets(
-            (1, 1, "lamp", "exact", "A", "undecided", 9, 0.1),
-            (2, 2, "lamp", "exact", "A", "fine", 1, 0.2),
-            (3, 3, "lamp", "exact", "A", "costly", 4, 0.05),
-            (4, 4, "lamp", "exact", "A", "fine", 7, 0.25),
+            (1, 1, "lamp", "exact", "A", "too early to tell", 9, 0.1),
+            (2, 2, "lamp", "exact", "A", "within target", 1, 0.2),
+            (3, 3, "lamp", "exact", "A", "above target", 4, 0.05),
+            (4, 4, "lamp", "exact", "A", "within target", 7, 0.25),
         )
     )
     assert kept(found) == [(2, "evidence")]
@@ -52,7 +52,8 @@ def test_the_best_verdict_is_kept_then_the_lowest_cost_of_sale():
 def test_a_twin_without_a_click_is_kept_rather_than_a_proven_loser():
     found = structure.duplicates(
         targets(
-            (1, 1, "lamp", "exact", "A", "costly", 0, 3.0), (2, 2, "lamp", "exact", "A", "not enough data", None, 0.4)
+            (1, 1, "lamp", "exact", "A", "above target", 0, 3.0),
+            (2, 2, "lamp", "exact", "A", "not enough data", None, 0.4),
         )
     )
     assert kept(found) == [(2, "evidence")]
@@ -60,7 +61,9 @@ def test_a_twin_without_a_click_is_kept_rather_than_a_proven_loser():
 
 def test_of_equals_most_orders_and_then_age_decide():
     found = structure.duplicates(
-        targets((1, 1, "lamp", "exact", "A", "fine", 1, 0.2), (2, 2, "lamp", "exact", "A", "fine", 3, 0.2))
+        targets(
+            (1, 1, "lamp", "exact", "A", "within target", 1, 0.2), (2, 2, "lamp", "exact", "A", "within target", 3, 0.2)
+        )
     )
     assert kept(found) == [(2, "evidence")]
     found = structure.duplicates(
@@ -74,7 +77,9 @@ def test_of_equals_most_orders_and_then_age_decide():
 
 def test_where_even_the_best_loses_money_none_is_kept():
     found = structure.duplicates(
-        targets((1, 1, "lamp", "exact", "A", "costly", 0, 3.0), (2, 2, "lamp", "exact", "A", "costly", 1, 1.4))
+        targets(
+            (1, 1, "lamp", "exact", "A", "above target", 0, 3.0), (2, 2, "lamp", "exact", "A", "above target", 1, 1.4)
+        )
     )
     assert kept(found) == []
     assert set(found["keep_why"]) == {"none"}
@@ -83,13 +88,13 @@ def test_where_even_the_best_loses_money_none_is_kept():
 def test_another_match_type_product_or_the_same_ad_group_is_no_twin():
     found = structure.duplicates(
         targets(
-            (1, 1, "lamp", "exact", "A", "fine", 1, 0.4),
-            (2, 2, "lamp", "phrase", "A", "fine", 1, 0.4),
-            (3, 3, "lamp", "exact", "B", "fine", 1, 0.4),
-            (4, 4, "stand", "auto", "A", "fine", 1, 0.4),
-            (5, 5, "stand", "auto", "A", "fine", 1, 0.4),
-            (6, 6, "pot", "exact", None, "fine", 1, 0.4),
-            (7, 7, "pot", "exact", None, "fine", 1, 0.4),
+            (1, 1, "lamp", "exact", "A", "within target", 1, 0.4),
+            (2, 2, "lamp", "phrase", "A", "within target", 1, 0.4),
+            (3, 3, "lamp", "exact", "B", "within target", 1, 0.4),
+            (4, 4, "stand", "auto", "A", "within target", 1, 0.4),
+            (5, 5, "stand", "auto", "A", "within target", 1, 0.4),
+            (6, 6, "pot", "exact", None, "within target", 1, 0.4),
+            (7, 7, "pot", "exact", None, "within target", 1, 0.4),
         )
     )
     assert found.is_empty()

@@ -1,4 +1,4 @@
-"""One's own rules: the first that fits counts, what cannot be done says why, nothing is raised that never sold."""
+"""One's own rules: the first that matchs counts, what cannot be done says why, nothing is raised that never sold."""
 
 import polars as pl
 import pytest
@@ -28,7 +28,7 @@ def row(orders=2, clicks=40, spend=30.0):
         b=20.0 + clicks - orders,
         aov=25.0,
         target_acos=0.3,
-        verdict=Verdict.COSTLY,
+        verdict=Verdict.ABOVE,
         own_test=True,
         own_fault=True,
         more_clicks=None,

@@ -346,7 +346,7 @@ def test_a_reader_that_is_kept_from_working_is_waited_for(tmp_path, monkeypatch)
     """A busy machine is not the file's fault: what counts is the reader's own work."""
     good = tmp_path / "good.csv"
     good.write_text(written([cells(row, "dot") for row in rows(1)], ","))
-    sandbox.look(good, "good.csv", 10)
+    sandbox.inspect(good, "good.csv", 10)
     # The clock is left out of it: a machine that runs the other tests may keep a reader waiting for long.
     monkeypatch.setattr(sandbox, "_WAITS", 100)
     monkeypatch.setattr(sandbox, "allowance", lambda size: sandbox.Allowance(900 * 2**20, 1.5))
@@ -356,7 +356,7 @@ def test_a_reader_that_is_kept_from_working_is_waited_for(tmp_path, monkeypatch)
     later = threading.Timer(2.5, process.send_signal, [signal.SIGCONT])
     later.start()
     try:
-        assert sandbox.look(good, "good.csv", 10)
+        assert sandbox.inspect(good, "good.csv", 10)
     finally:
         later.join()
 

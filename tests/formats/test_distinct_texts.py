@@ -30,7 +30,7 @@ def test_apart_and_together_is_the_same(road):
         frame = pl.DataFrame(rows, schema=SCHEMA, orient="row")
         found = distinct(frame, ["first", "second"])
         assert found.whole.select(frame.columns).equals(frame)
-        assert len(found.said) == len(frame.select("first", "second").unique())
+        assert len(found.distinct) == len(frame.select("first", "second").unique())
         for name in frame.columns:
             assert found.column(name).to_list() == frame[name].to_list()
 
@@ -44,7 +44,7 @@ def test_what_no_row_says_any_more_is_gone(rows, least):
     kept = kept.filter(kept.rows["figure"] >= least)
     wanted = frame.filter(pl.col("figure") >= least)
     assert kept.whole.select(frame.columns).equals(wanted)
-    assert len(kept.said) == len(wanted.select("first", "second").unique())
+    assert len(kept.distinct) == len(wanted.select("first", "second").unique())
 
 
 @given(ROWS)
@@ -52,7 +52,7 @@ def test_what_reads_alike_has_one_number(rows):
     """Also where texts that were apart read alike once they are trimmed."""
     frame = pl.DataFrame(rows, schema=SCHEMA, orient="row")
     found = distinct(frame, ["first", "second"])
-    found = told.DistinctTexts(found.rows, found.said.with_columns(pl.col("second").str.strip_chars()))
+    found = told.DistinctTexts(found.rows, found.distinct.with_columns(pl.col("second").str.strip_chars()))
     numbers, texts = found.same(["second"]).to_list(), found.column("second").to_list()
     for one, first in zip(numbers, texts, strict=True):
         assert [number == one for number in numbers] == [text == first for text in texts]

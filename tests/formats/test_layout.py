@@ -61,12 +61,12 @@ def test_the_separator_that_was_said_is_taken(tmp_path):
     assert files.read_table(path, "report.csv").layout.separator == ","
     told = files.read_table(path, "report.csv", layout=Layout(";"))
     assert told.headers == ("a", "b,c,d")
-    assert told.said == Layout(";")
+    assert told.chosen_layout == Layout(";")
 
 
 @pytest.mark.parametrize("line", [9, 10, 11, 60])
 def test_a_header_below_all_rows_is_a_table_without_rows(tmp_path, line):
-    with pytest.raises(BadFile, match=r"no row below it|header is empty"):
+    with pytest.raises(BadFile, match=r"header but no rows|header is empty"):
         files.read_table(csv(tmp_path, [HEADER, *ROWS]), "report.csv", layout=Layout("", line))
 
 
@@ -88,7 +88,7 @@ def test_a_sheet_s_header_is_said_for_that_sheet_alone(tmp_path):
                 sheet.write_row(place, 0, row)
     one, two = files.read_tables(path, "two.xlsx", layouts={"two": Layout("", 3)})
     assert (one.headers, two.headers) == (tuple("abcdefg"), tuple(HEADER))
-    assert (one.said, two.said) == (AS_FOUND, Layout("", 3))
+    assert (one.chosen_layout, two.chosen_layout) == (AS_FOUND, Layout("", 3))
 
 
 def test_a_mapping_keeps_what_was_said(tmp_path):

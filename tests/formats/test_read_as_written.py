@@ -86,7 +86,7 @@ def test_a_sign_means_every_currency_that_is_written_so():
 @pytest.mark.parametrize("unknown", ["#DIV/0!", "NaN", "#N/A", "#NAME?", "inf"])
 def test_what_is_not_known_is_not_nothing(tmp_path, unknown):
     told = loaded(tmp_path / "f", HEAD.format("Spend") + rows(*["1.00"] * 27, unknown))
-    assert told.rejects["reason"].to_list() == ["is not known: the report could not compute it"]
+    assert told.rejects["reason"].to_list() == ["is an error of the report, not a value"]
     assert told.sums["spend"] == 27_000_000
     with pytest.raises(BadFile, match="“Spend” is blank in every row"):
         loaded(tmp_path / "f", HEAD.format("Spend") + rows(unknown, unknown))

@@ -157,14 +157,14 @@ def bad(row, column, value):
 @pytest.mark.parametrize(
     ("column", "value", "name", "reason"),
     [
-        (0, "soon", "date", "not a date"),
+        (0, "soon", "date", "not a readable date"),
         (0, "", "date", "missing"),
         (1, "", "campaign", "missing"),
         (4, "nearly", "match_type", "none of"),
-        (7, "many", "clicks", "not a number"),
-        (7, "1.5", "clicks", "not a number"),
+        (7, "many", "clicks", "not a readable number"),
+        (7, "1.5", "clicks", "not a readable number"),
         (8, "-3", "spend", "negative"),
-        (8, "3 apples", "spend", "not a number"),
+        (8, "3 apples", "spend", "not a readable number"),
     ],
 )
 def test_a_bad_cell_rejects_its_row_with_place_and_reason(path, column, value, name, reason):
@@ -185,7 +185,7 @@ def test_above_five_percent_nothing_is_loaded(path):
     ]
     with pytest.raises(BadFile) as problem:
         parse(path, csv_text(rows))
-    assert "spend is not a number" in problem.value.message
+    assert "spend is not a readable number" in problem.value.message
     assert "first on line 2" in problem.value.message
 
 
@@ -194,7 +194,7 @@ def test_above_five_percent_nothing_is_loaded(path):
     [
         (b"", "a.csv", "empty"),
         (b"x", "a.doc", "cannot be read"),
-        (b"a,b,c\n", "a.csv", "no row below"),
+        (b"a,b,c\n", "a.csv", "no rows"),
         (b"not a zip", "a.xlsx", "not a workbook"),
         (b"PAR1nonsense", "a.parquet", "not a readable Parquet file"),
     ],

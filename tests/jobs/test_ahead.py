@@ -27,9 +27,9 @@ def folder(tmp_path, monkeypatch):
     return tmp_path / "judged"
 
 
-def looks(demo, folder, account):
+def selections(demo, folder, account):
     facts = Facts(demo.store, disk_cache=DiskCache(folder))
-    return facts, list(judging.looks(facts, account, target_acos.aims(demo.store, account)))
+    return facts, list(judging.selections(facts, account, target_acos.aims(demo.store, account)))
 
 
 def test_the_usual_days_are_judged_when_somebody_asks_for_them(demo, folder):
@@ -39,14 +39,14 @@ def test_the_usual_days_are_judged_when_somebody_asks_for_them(demo, folder):
     assert ahead.once() == len(every) == 2
     assert ahead.once() == 0
     for account in every:
-        facts, asked = looks(demo, folder, account)
-        assert {look.window.days for look in asked} >= {7, 14, 30, 60, 90}
-        assert any(look.window.first.day == 1 for look in asked)
-        for look in asked:
-            assert is_judged(facts, look, Judged.TARGETS)
-            assert is_judged(facts, look, Judged.TERMS)
+        facts, asked = selections(demo, folder, account)
+        assert {selection.window.days for selection in asked} >= {7, 14, 30, 60, 90}
+        assert any(selection.window.first.day == 1 for selection in asked)
+        for selection in asked:
+            assert is_judged(facts, selection, Judged.TARGETS)
+            assert is_judged(facts, selection, Judged.TERMS)
             away = hidden_findings.away(demo.store, account.id)
-            assert findings_known(facts, look, away, today_of(account)) is not None
+            assert findings_known(facts, selection, away, today_of(account)) is not None
     assert Ahead(demo.store, folder, 1 << 30, lambda: False).once() == 0, (
         "what one worker did the next does not do again"
     )
@@ -59,8 +59,8 @@ def test_other_aims_are_judged_anew(demo, folder):
     set_aim(demo.store, account, 1, "account", "", account.target_acos + 0.05)
     try:
         assert ahead.once() == 1
-        facts, asked = looks(demo, folder, accounts.by_key(demo.store, "pellwick-gb"))
-        assert all(is_judged(facts, look, Judged.TARGETS) for look in asked)
+        facts, asked = selections(demo, folder, accounts.by_key(demo.store, "pellwick-gb"))
+        assert all(is_judged(facts, selection, Judged.TARGETS) for selection in asked)
     finally:
         set_aim(demo.store, account, 1, "account", "", account.target_acos)
 
@@ -70,16 +70,18 @@ def test_other_days_do_not_drive_out_those_looked_at_most(demo, folder):
     every = sorted(accounts.all_accounts(demo.store), key=lambda each: -each.id)
     Ahead(demo.store, folder, 1, lambda: False).once()
     for account in every:
-        facts, asked = looks(demo, folder, account)
-        assert not any(is_judged(facts, look, Judged.TARGETS) for look in asked), "there is no room for anything"
-    facts, asked = looks(demo, folder, every[0])
+        facts, asked = selections(demo, folder, account)
+        assert not any(is_judged(facts, selection, Judged.TARGETS) for selection in asked), (
+            "there is no room for anything"
+        )
+    facts, asked = selections(demo, folder, every[0])
     with pytest.MonkeyPatch.context() as patched:
         patched.setattr(DiskCache, "is_full", lambda *_: is_judged(facts, asked[0], Judged.TERMS))
         shutil.rmtree(folder)
         roomy = Ahead(demo.store, folder, 1 << 30, lambda: False)
         assert roomy.once() == len(every)
-    facts, asked = looks(demo, folder, every[0])
-    assert [is_judged(facts, look, Judged.TERMS) for look in asked] == [True] + [False] * (len(asked) - 1)
+    facts, asked = selections(demo, folder, every[0])
+    assert [is_judged(facts, selection, Judged.TERMS) for selection in asked] == [True] + [False] * (len(asked) - 1)
 
 
 def test_whoever_waits_comes_first(demo, folder):
@@ -93,7 +95,7 @@ def test_whoever_waits_comes_first(demo, folder):
     ahead = Ahead(demo.store, folder, 1 << 30, busy)
     assert ahead.once() == 0
     assert len(pieces) == 6
-    facts, asked = looks(demo, folder, max(accounts.all_accounts(demo.store), key=lambda each: each.id))
+    facts, asked = selections(demo, folder, max(accounts.all_accounts(demo.store), key=lambda each: each.id))
     facts.disk_cache.settle()
     assert not is_judged(facts, asked[-1], Judged.TARGETS)
 
@@ -141,5 +143,5 @@ def test_a_page_that_has_trouble_keeps_no_other_from_being_ready(demo, folder, m
     monkeypatch.setattr(judging, "_PAGES", ())
     assert Ahead(demo.store, folder, 1 << 30, lambda: False).once() == 2
     account = accounts.by_key(demo.store, "fernhollow-de")
-    facts, asked = looks(demo, folder, account)
+    facts, asked = selections(demo, folder, account)
     assert is_judged(facts, asked[0], Judged.TERMS)

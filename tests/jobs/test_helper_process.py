@@ -17,7 +17,7 @@ from nimbus_reef.analysis.catalog import catch_all
 from nimbus_reef.analysis.delivery import hours
 from nimbus_reef.analysis.findings import findings
 from nimbus_reef.analysis.judged import Judged, judged_targets, judged_terms, judged_words
-from nimbus_reef.analysis.look import asked
+from nimbus_reef.analysis.selection import asked
 from nimbus_reef.jobs import helper_process
 from nimbus_reef.jobs.helper_process import HelperProcess, ask
 from nimbus_reef.jobs.intake import today_of
@@ -56,7 +56,7 @@ def asked_for(monkeypatch):
 
 @pytest.fixture
 def worker(demo, folder):
-    """Starts one on call, in a thread; returns how to end it."""
+    """Starts one on call, in a thread; returns how to end."""
     done, threads = threading.Event(), []
 
     def start(ending=None):
@@ -110,18 +110,18 @@ def test_what_is_large_is_worked_out_by_the_worker(demo, folder, worker, asked_f
     worker()
     until(listening(folder), "nobody is on call")
     here, alone = web(demo, folder), Facts(demo.store)
-    look = the_look(demo, here)
-    away, today = hidden_findings.away(demo.store, look.account.id), today_of(look.account)
+    selection = the_look(demo, here)
+    away, today = hidden_findings.away(demo.store, selection.account.id), today_of(selection.account)
     for work in (judged_targets, judged_terms, judged_words):
-        one, other = (work(each, look).sort("row_id") for each in (here, alone))
+        one, other = (work(each, selection).sort("row_id") for each in (here, alone))
         assert_frame_equal(one, other, rel_tol=1e-9)
-    one, other = (findings(each, look, away, today) for each in (here, alone))
+    one, other = (findings(each, selection, away, today) for each in (here, alone))
     assert [(each.check.key, each.rows["row_id"].to_list()) for each in one.groups] == [
         (each.check.key, each.rows["row_id"].to_list()) for each in other.groups
     ]
     assert asked_for == ["targets", "terms", "words", "findings"]
     again = web(demo, folder)
-    assert judged_targets(again, look).equals(judged_targets(alone, look))
+    assert judged_targets(again, selection).equals(judged_targets(alone, selection))
     assert len(asked_for) == 4
 
 
@@ -138,27 +138,29 @@ def test_of_many_rows_even_the_sums_are_asked_for(demo, folder, worker, asked_fo
     worker()
     until(listening(folder), "nobody is on call")
     here, alone = web(demo, folder), Facts(demo.store)
-    look = the_look(demo, here)
+    selection = the_look(demo, here)
     works = (
-        lambda facts: facts.sums(look.account.id, "target_daily", look.window).sort("target_id"),
-        lambda facts: delivery_frames.hour_sums(facts, look.account.id, look.window).sort("campaign_id", "hour"),
-        lambda facts: delivery_frames.placement_sums(facts, look.account.id, look.window),
-        lambda facts: hours.sums(facts, look),
-        lambda facts: hours.dry(facts, look),
-        lambda facts: facts.sums(look.account.id, "product_ad_daily", look.window),
-        lambda facts: catch_all.target_days(facts, look),
+        lambda facts: facts.sums(selection.account.id, "target_daily", selection.window).sort("target_id"),
+        lambda facts: delivery_frames.hour_sums(facts, selection.account.id, selection.window).sort(
+            "campaign_id", "hour"
+        ),
+        lambda facts: delivery_frames.placement_sums(facts, selection.account.id, selection.window),
+        lambda facts: hours.sums(facts, selection),
+        lambda facts: hours.dry(facts, selection),
+        lambda facts: facts.sums(selection.account.id, "product_ad_daily", selection.window),
+        lambda facts: catch_all.target_days(facts, selection),
     )
     for work in works[:1]:
         work(here)
     assert asked_for == []
     monkeypatch.setattr("nimbus_reef.store.reading.facts.MANY", 1)
     here.disk_cache.settle()
-    shutil.rmtree(folder / str(look.account.id))
+    shutil.rmtree(folder / str(selection.account.id))
     here = web(demo, folder)
     for work in works:
         assert_frame_equal(work(here), work(alone))
     assert asked_for == ["sums", "hour sums", "month grid", "hours of part", "dry hours", "month grid", "cheap clicks"]
-    assert catch_all.usual_clicks(here, look) == catch_all.usual_clicks(alone, look)
+    assert catch_all.usual_clicks(here, selection) == catch_all.usual_clicks(alone, selection)
     assert asked_for[-1] == "usual clicks"
 
 
@@ -170,12 +172,12 @@ def test_sums_do_not_wait_for_verdicts(demo, folder, worker, monkeypatch):
     worker()
     until(listening(folder), "nobody is on call")
     here = web(demo, folder)
-    look = the_look(demo, here)
-    waiting = threading.Thread(target=ask, args=(folder, ("targets", (look,))))
+    selection = the_look(demo, here)
+    waiting = threading.Thread(target=ask, args=(folder, ("targets", (selection,))))
     waiting.start()
     try:
         assert begun.wait(10)
-        assert ask(folder, ("sums", (look.account.id, "target_daily", look.window)))
+        assert ask(folder, ("sums", (selection.account.id, "target_daily", selection.window)))
     finally:
         goes_on.set()
         waiting.join(10)
@@ -184,11 +186,11 @@ def test_sums_do_not_wait_for_verdicts(demo, folder, worker, monkeypatch):
 def test_nobody_helps(demo, folder, asked_for):
     """No worker at all, or one that was killed and left its socket."""
     here, alone = web(demo, folder), Facts(demo.store)
-    look = the_look(demo, here)
-    assert judged_targets(here, look).equals(judged_targets(alone, look))
+    selection = the_look(demo, here)
+    assert judged_targets(here, selection).equals(judged_targets(alone, selection))
     with helper_process._address(folder) as address, socket.socket(socket.AF_UNIX) as left:
         left.bind(address)
-    assert judged_terms(here, look).equals(judged_terms(alone, look))
+    assert judged_terms(here, selection).equals(judged_terms(alone, selection))
     assert asked_for == []
 
 
@@ -206,18 +208,18 @@ def test_what_goes_wrong_at_the_worker_is_told_where_somebody_reads_it(demo, fol
     worker()
     until(listening(folder), "nobody is on call")
     here = web(demo, folder)
-    look = the_look(demo, here)
+    selection = the_look(demo, here)
     broken = {**ahead.ASKED, Judged.TARGETS: lambda *_: 1 / 0}
     with monkeypatch.context() as patched:
         patched.setattr(ahead, "ASKED", broken)
-        assert not ask(folder, ("targets", (look,)))
+        assert not ask(folder, ("targets", (selection,)))
         assert not ask(folder, ("no such thing", ()))
         with helper_process._address(folder) as address, socket.socket(socket.AF_UNIX) as line:
             line.connect(address)
             line.sendall(b"cos\nsystem\n(S'true'\ntR.")
             line.shutdown(socket.SHUT_WR)
             assert line.recv(10) == b""
-    assert ask(folder, ("targets", (look,)))
+    assert ask(folder, ("targets", (selection,)))
 
 
 def test_its_folder_may_be_deleted_at_any_time(demo, folder, worker):

@@ -22,7 +22,7 @@ SETTINGS = "date,campaign,format,targeting,state,daily_budget\n"
 def put(store, account, tmp_path, name, content, kind=None, **options):
     path = tmp_path / name
     path.write_bytes(content if isinstance(content, bytes) else content.encode())
-    looked = intake.look(store, account, path, name)
+    looked = intake.inspect(store, account, path, name)
     return intake.load(
         store,
         intake.LoadRequest(

@@ -69,7 +69,7 @@ def test_a_bad_file_ends_failed_with_the_reason_and_waits_for_another_try(store,
     done(conf, store, job_id)
     job = loads.get_job(store, job_id)
     assert job.state == "failed"
-    assert "spend is not a number" in job.message
+    assert "spend is not a readable number" in job.message
     assert loads.get_upload(store, job.upload_id).state == "waiting"
     assert loads.batches(store, account.id) == []
 
@@ -190,7 +190,7 @@ def test_a_load_that_the_database_left_is_done_again_and_once_only(store, accoun
     done(conf, store, job_id, lambda *job: asked.append(job))
     found = loads.get_job(store, job_id)
     assert (found.state, asked) == ("queued", [(job_id, "load")])
-    assert "taken up again" in found.message
+    assert "trying again" in found.message
     done(conf, store, job_id)
     found = loads.get_job(store, job_id)
     assert found.state == "failed"

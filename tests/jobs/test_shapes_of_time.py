@@ -8,7 +8,7 @@ from sqlalchemy import text
 
 from nimbus_reef.analysis.findings import findings
 from nimbus_reef.analysis.judged import judged_ads, judged_targets, judged_terms
-from nimbus_reef.analysis.look import Look
+from nimbus_reef.analysis.selection import Selection
 from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import BadFile, BadInput, NeedsYes
 from nimbus_reef.formats import mapping
@@ -53,7 +53,7 @@ def put(store, account, tmp_path, name, frame, kind=None, days=None, **options):
         shapes.write_workbook(path, frame)
     else:
         frame.write_csv(path)
-    looked = intake.look(store, account, path, name)
+    looked = intake.inspect(store, account, path, name)
     maps = intake.usual_maps(looked, kind)
     if days is not None:
         maps = [each if each.dated else mapping.replace(each, days=days) for each in maps]
@@ -86,8 +86,12 @@ KEYS = {
 
 def verdicts(store, account):
     facts = Facts(store)
-    look = Look(account, WINDOW, target_acos.aims(store, account))
-    found = {"targets": judged_targets(facts, look), "terms": judged_terms(facts, look), "ads": judged_ads(facts, look)}
+    selection = Selection(account, WINDOW, target_acos.aims(store, account))
+    found = {
+        "targets": judged_targets(facts, selection),
+        "terms": judged_terms(facts, selection),
+        "ads": judged_ads(facts, selection),
+    }
     names = {name: pl.col(name).cast(pl.String) for name in ("campaign", "ad_group", "match_type", "sku")}
     tables = {
         what: (
@@ -97,7 +101,7 @@ def verdicts(store, account):
         )
         for what, rows in found.items()
     }
-    return tables, findings(facts, look, [], TODAY)
+    return tables, findings(facts, selection, [], TODAY)
 
 
 def test_three_shapes_of_the_same_days_end_in_the_same_verdicts_and_stakes(store, tmp_path, frames):
@@ -220,7 +224,7 @@ def test_a_mixed_sheet_without_dates_feeds_settings_and_sums_in_one_load(store, 
     assert [row.match_type for row in negatives] == ["negative_exact"] * 4
     assert negatives[0].name == "", "one is kept from a whole campaign"
     assert adjusted == 5
-    rows = judged_targets(facts, Look(account, WINDOW, target_acos.aims(store, account)))
+    rows = judged_targets(facts, Selection(account, WINDOW, target_acos.aims(store, account)))
     assert (rows["main_product"].is_not_null()).all(), "verdicts know the products"
     undone = undo.undo(store, account.id, done[0].batch_id)
     assert {each.kind for each in undone} == set(kinds), "one file is undone together"
@@ -239,5 +243,5 @@ def test_a_workbook_s_sheets_are_read_together_and_others_named(store, tmp_path,
     done = put(store, account, tmp_path, "book.xlsx", book)
     assert {each.kind for each in done} == {"search_term_daily", "product_ad_daily"}
     assert any("not read: notes" in warning for each in done for warning in each.warnings)
-    again = intake.look(store, account, tmp_path / "book.xlsx", "book.xlsx", "x")
+    again = intake.inspect(store, account, tmp_path / "book.xlsx", "book.xlsx", "x")
     assert {each.sheet for each in again.known} == {"terms", "ads"}, "remembered sheet by sheet"

@@ -41,7 +41,7 @@ def test_a_new_source_waits_for_its_mapping_and_is_loaded_by_itself_from_then_on
     (waiting,) = loads.waiting_uploads(store, account.id)
     assert waiting.file_name == "first.csv"
     assert loads.batches(store, account.id) == []
-    looked = queue.intake.look(store, account, conf.uploads / waiting.sha256, "first.csv")
+    looked = queue.intake.inspect(store, account, conf.uploads / waiting.sha256, "first.csv")
     read_as = looked.suggestions[0].mapping
     queue.intake.load(store, LoadRequest(account, conf.uploads / waiting.sha256, "first.csv", read_as, scope="brand"))
     put(conf, account, "second.csv", HEAD + DAY.format(2))

@@ -16,7 +16,7 @@ import scipy.io
 from nimbus_reef.core.windows import Window
 from nimbus_reef.formats import sandbox
 from nimbus_reef.store.reading import disk_cache
-from nimbus_reef.store.reading.disk_cache import DiskCache, told
+from nimbus_reef.store.reading.disk_cache import DiskCache, generation_name
 from nimbus_reef.store.record.server import write_whole
 
 GENERATION = (("search_term_daily", 4), ("settings", 1))
@@ -44,7 +44,7 @@ def kept(place, made, key=KEY):
     first = DiskCache(place)
     assert first.get(7, key, lambda: made, lambda _: None) is made
     first.settle()
-    return DiskCache(place).get(7, key, lambda: pytest.fail("it was to be there"), lambda _: None).made
+    return DiskCache(place).get(7, key, lambda: pytest.fail("it was to be there"), lambda _: None).result
 
 
 def test_frames_come_back_as_they_were_whatever_they_lie_in(tmp_path):
@@ -66,7 +66,7 @@ def test_large_results_are_held_from_disk_from_then_on(tmp_path):
     first = DiskCache(tmp_path)
     first.get(7, KEY, lambda: made, lambda same: (held.append(same), told_of.set()))
     assert told_of.wait(20)
-    assert held[0].made.equals(made)
+    assert held[0].result.equals(made)
     first.get(7, (*KEY, 1), lambda: rows(), held.append)
     first.settle()
     assert len(held) == 1
@@ -84,7 +84,7 @@ def test_what_is_quickly_made_is_not_put_there(tmp_path, monkeypatch):
 def test_another_load_another_key_another_code_are_other_results(tmp_path, monkeypatch):
     kept(tmp_path, "found")
     here = DiskCache(tmp_path)
-    assert here.peek(7, KEY).made == "found"
+    assert here.peek(7, KEY).result == "found"
     later = (*KEY[:2], (("search_term_daily", 5), ("settings", 1)), *KEY[3:])
     others = [later, (*KEY[:-1], 0.29), ("judged", 7, GENERATION, Window(date(2026, 1, 1), date(2026, 1, 29)), 0.28)]
     assert [here.peek(7, each) for each in others] == [None] * 3
@@ -166,8 +166,8 @@ def test_what_others_remove_or_finish_meanwhile_is_passed_over(tmp_path, monkeyp
     (place,) = [each for each in tmp_path.glob("*/*/*") if not each.name.startswith(".")]
     gone = [place.with_name(".written just now"), place.with_name("removed just now")]
     monkeypatch.setattr(Path, "iterdir", lambda home, inside=Path.iterdir: iter([*gone, *inside(home)]))
-    assert here.sweep({7: told(GENERATION)}) == 0
-    assert not here.is_full({7: told(GENERATION)}, 7)
+    assert here.sweep({7: generation_name(GENERATION)}) == 0
+    assert not here.is_full({7: generation_name(GENERATION)}, 7)
     assert here.peek(7, KEY) is not None
 
 
@@ -178,9 +178,9 @@ def test_what_is_over_goes_and_the_rest_has_a_bound(tmp_path, monkeypatch):
     for number in range(4):
         kept(tmp_path, rows(1000), (*KEY, number))
     here = DiskCache(tmp_path, most_bytes=1 << 30)
-    assert here.sweep({7: told(GENERATION)}) == 0, "a page may still be reading it"
+    assert here.sweep({7: generation_name(GENERATION)}) == 0, "a page may still be reading it"
     monkeypatch.setattr(disk_cache, "_STILL_READ", -1.0)
-    assert here.sweep({7: told(GENERATION)}) == 1
+    assert here.sweep({7: generation_name(GENERATION)}) == 1
     assert here.peek(7, old) is None
     places = [here._place(7, (*KEY, number)) for number in range(4)]
     for age, place in enumerate(places):
@@ -188,9 +188,9 @@ def test_what_is_over_goes_and_the_rest_has_a_bound(tmp_path, monkeypatch):
     here.peek(7, (*KEY, 3))
     size = sum(file.stat().st_size for file in places[0].iterdir())
     small = DiskCache(tmp_path, most_bytes=2 * size)
-    assert small.is_full({7: told(GENERATION)}, 7)
-    assert not small.is_full({7: told(GENERATION)}, 8), "an account of which nothing is there yet"
+    assert small.is_full({7: generation_name(GENERATION)}, 7)
+    assert not small.is_full({7: generation_name(GENERATION)}, 8), "an account of which nothing is there yet"
     assert not small.is_full({7: "what was loaded before"}, 7), "what is over has no room of its own"
-    assert not DiskCache(tmp_path, most_bytes=9 * size).is_full({7: told(GENERATION)}, 7)
-    assert small.sweep({7: told(GENERATION)}) == 2
+    assert not DiskCache(tmp_path, most_bytes=9 * size).is_full({7: generation_name(GENERATION)}, 7)
+    assert small.sweep({7: generation_name(GENERATION)}) == 2
     assert [place.exists() for place in places] == [True, False, False, True]

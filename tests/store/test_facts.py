@@ -9,7 +9,7 @@ import polars as pl
 import pytest
 
 from nimbus_reef.analysis.judged import judged_targets
-from nimbus_reef.analysis.look import Look
+from nimbus_reef.analysis.selection import Selection
 from nimbus_reef.core.targeting import Aims
 from nimbus_reef.core.windows import Window
 from nimbus_reef.formats import files, mapping, reports
@@ -60,7 +60,7 @@ def test_a_search_term_report_alone_is_enough(load, store, account):
     """Targets are summed from their terms, and the page can say so."""
     load("search_term_daily", [measured(**target(1), search_term=term) for term in ("a", "b")])
     facts = Facts(store)
-    assert facts.held(account.id, WINDOW).kind == "search_term_daily"
+    assert facts.target_source(account.id, WINDOW).kind == "search_term_daily"
     rows = target_frames.target_rows(facts, account.id, WINDOW)
     assert (len(rows), rows["clicks"][0], rows["bid"][0]) == (1, 20, None)
 
@@ -69,7 +69,7 @@ def test_the_report_that_holds_more_days_serves_whole(load, store, account):
     load("search_term_daily", [measured(**target(n), search_term="a") for n in (1, 2)])
     load("target_daily", [measured(clicks=3, orders=0, **target(n)) for n in (1, 2, 3)])
     facts = Facts(store)
-    held = facts.held(account.id, WINDOW)
+    held = facts.target_source(account.id, WINDOW)
     assert (held.kind, held.days, held.of) == ("target_daily", 3, 10)
     assert target_frames.target_rows(facts, account.id, WINDOW)["clicks"].to_list() == [9]
 
@@ -126,11 +126,11 @@ def test_a_load_makes_everything_new_at_once(load, store, account):
 def test_an_audit_of_judged_rows_is_kept_until_a_load(load, store, account):
     load("target_daily", [measured(**target(n, name=f"t{n}")) for n in range(1, 10)])
     facts = Facts(store)
-    first = judged_targets(facts, Look(account, WINDOW, Aims(0.28)))
-    assert judged_targets(facts, Look(account, WINDOW, Aims(0.28))) is first
-    assert judged_targets(facts, Look(account, WINDOW, Aims(0.10))) is not first
+    first = judged_targets(facts, Selection(account, WINDOW, Aims(0.28)))
+    assert judged_targets(facts, Selection(account, WINDOW, Aims(0.28))) is first
+    assert judged_targets(facts, Selection(account, WINDOW, Aims(0.10))) is not first
     load("target_daily", [measured(**target(10, name="new"))])
-    assert len(judged_targets(facts, Look(account, WINDOW, Aims(0.28)))) == 10
+    assert len(judged_targets(facts, Selection(account, WINDOW, Aims(0.28)))) == 10
 
 
 def test_what_is_held_is_told_by_kind(load, store, account):

@@ -142,7 +142,7 @@ def test_an_hour_that_no_day_has_is_turned_away(store, account, tmp_path):
     rows = [row("hourly", hour=str(hour)) for hour in range(24)]
     loaded = load(store, account, tmp_path, "hourly", [*rows, row("hourly", hour="24")])
     assert (loaded.rows, loaded.rejected) == (24, 1)
-    with pytest.raises(BadFile, match=r"hour is (not between 0 and 23|no hour of the day)"):
+    with pytest.raises(BadFile, match=r"hour is (not between 0 and 23|not an hour such as)"):
         load(store, account, tmp_path, "hourly", [row("hourly", hour="25")])
 
 

@@ -110,7 +110,7 @@ def test_a_report_of_two_keys_is_summed_alike(rows, window):
     place = (pl.col(KEY) % 2 == 0).replace_strict({True: "off_site", False: "product_page"}, return_dtype=pl.String)
     told = facts(rows).rows.with_columns(campaign_id=pl.col(KEY) // 3, placement=place)
     spans = [Window(*each) for each in told.select("first_day", "day").unique().sort("day", "first_day").rows()]
-    grid = month_grids.made(told, spans, keys)
+    grid = month_grids.grid(told, spans, keys)
     inside = told.filter(pl.col("first_day") >= asked.first, pl.col("day") <= asked.last)
     expected = inside.group_by(keys).agg(pl.col(MEASURES).sum()).sort(keys)
     at = grid.within(asked)

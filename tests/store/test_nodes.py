@@ -122,7 +122,7 @@ def test_what_met_a_lock_or_lost_its_node_is_done_again_from_the_start(store):
     ],
 )
 def test_a_node_that_falls_out_of_its_cluster_in_the_keeping_is_away(store, monkeypatch, told, away):
-    """So that a job is taken up again, which finds out what was kept; and the connection is not used again."""
+    """So that a job is trying again, which finds out what was kept; and the connection is not used again."""
     lost = MySQLdb.OperationalError(1180, told)
 
     def refused(_):

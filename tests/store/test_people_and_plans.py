@@ -144,11 +144,11 @@ def test_a_package_is_taken_whole_and_replaces_what_it_contradicts_or_not_at_all
         plans.accept_packages(store, account.id, owner.id, [package("0.50")])
     assert values(store, account) == [(CHANGE.target, CHANGE.new_value)]
     done = plans.accept_packages(store, account.id, owner.id, [package("0.50")], replacing=[alone.change.row])
-    assert (len(done.planned), len(done.told.replaced)) == (3, 1)
+    assert (len(done.planned), len(done.taken.replaced)) == (3, 1)
     assert values(store, account) == [(CHANGE.target, "0.50"), (OTHER.target, "0.50"), ("top_of_search", "139")]
     assert {each.change.package for each in done.planned} == {2}
     again = plans.accept_packages(store, account.id, owner.id, [package("0.50")])
-    assert (again.planned, again.told.already) == ((), (0,))
+    assert (again.planned, again.taken.already) == ((), (0,))
     plan_steps.undo(store, account.id, owner.id)
     assert ids(store, account) == [alone.id], "what it had replaced is back"
 
@@ -194,7 +194,7 @@ def test_a_sheet_is_taken_over_whole_or_not_at_all(store, account, owner):
     plans.take(store, account.id, owner.id, plans.planned(store, account.id), back)
     assert plans.planned(store, account.id)[0].change.reason == CHANGE.reason
     plans.take(store, account.id, owner.id, plans.planned(store, account.id), answer)
-    with pytest.raises(Conflict, match="changed meanwhile"):
+    with pytest.raises(Conflict, match="changed since"):
         plans.take(store, account.id, owner.id, seen, ReadBack((), (planned.change,), 0, ()))
     assert len(plans.planned(store, account.id)) == 1
 

@@ -8,8 +8,8 @@ import pytest
 
 from nimbus_reef.analysis import movement, standing
 from nimbus_reef.analysis.catalog import pages as product_pages
-from nimbus_reef.analysis.look import Look
 from nimbus_reef.analysis.readings import reading
+from nimbus_reef.analysis.selection import Selection
 from nimbus_reef.core import change, checks
 from nimbus_reef.core.windows import Window, preceding
 from nimbus_reef.formats.figures import Figures
@@ -33,7 +33,7 @@ class Told:
     """One brand as the demo has it, seen over its newest mature month."""
 
     facts: Facts
-    look: Look
+    selection: Selection
     stories: Stories
     sides: pl.DataFrame
     found: dict[str, pl.DataFrame]
@@ -45,7 +45,7 @@ def told(request, store, tmp_path):
     made = brand.simulate(spec, 4, DAYS, LAST)
     account = account_of(store, spec)
     for kind, path in reports.write({kind: made.frames[kind] for kind in TOLD_BY}, tmp_path).items():
-        mapping = intake.usual_maps(intake.look(store, account, path, path.name), kind)
+        mapping = intake.usual_maps(intake.inspect(store, account, path, path.name), kind)
         intake.load(
             store,
             intake.LoadRequest(
@@ -54,12 +54,12 @@ def told(request, store, tmp_path):
         )
     facts, end = Facts(store), LAST - timedelta(days=account.maturing_days)
     window = Window(end - timedelta(days=29), end)
-    look = Look(account, window, target_acos.aims(store, account), preceding(window))
+    selection = Selection(account, window, target_acos.aims(store, account), preceding(window))
     found = {
-        key: checks.run(checks.CHECKS[key], reading(facts, look, checks.CHECKS[key].reads)).rows
+        key: checks.run(checks.CHECKS[key], reading(facts, selection, checks.CHECKS[key].reads)).rows
         for key in ("page-broke", "growth-not-worth", "leaking-products")
     }
-    return Told(facts, look, made.stories, movement.sides(facts, look, "product"), found)
+    return Told(facts, selection, made.stories, movement.sides(facts, selection, "product"), found)
 
 
 def pull(told):
@@ -83,12 +83,12 @@ def the_listing_that_broke_is_the_first_fall_beside_a_page_change(told):
     assert "images" in [each["field"] for each in fell["page"][0]]
     broke = LAST - timedelta(days=DAYS - 1 - told.stories.broke)
     assert fell["day"][0] == broke
-    pages = product_pages.listed(told.facts, told.look)
+    pages = product_pages.listed(told.facts, told.selection)
     assert pages.filter(pl.col("lost").is_null())["sku"][0] == told.stories.collapsed[0], "it is mended first"
 
 
 def the_page_that_lost_its_pictures_on_the_last_day_stands_above_all(told):
-    pages = product_pages.listed(told.facts, told.look)
+    pages = product_pages.listed(told.facts, told.selection)
     assert pages.filter(pl.col("lost").is_not_null())["sku"].to_list() == list(told.stories.lost)
     assert pages["sku"][0] in told.stories.lost
 
@@ -129,7 +129,7 @@ def the_leak_and_the_bought_growth_moved_acos_through_their_own_factors(told):
 
 def test_products_that_convert_badly_stand_at_the_bottom_of_their_category(told):
     """The product that drags its ad groups: conversion cut to a tenth, seen against the feed."""
-    stands = standing.product_standing(standing.standing_data(told.facts, told.look))
+    stands = standing.product_standing(standing.standing_data(told.facts, told.selection))
     assert stands["ctr_at"].drop_nulls().is_between(5, 95).all()
     worst = stands.filter(pl.col("cvr_at").is_not_null()).sort("cvr_at").head(6)
     low = {*told.stories.leaked, *told.stories.collapsed}

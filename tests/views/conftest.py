@@ -6,10 +6,10 @@ from collections.abc import Callable
 from urllib.parse import urlencode
 
 import pytest
-from tests.analysis.conftest import _spoken, both_brands, demo, facts, look, own
+from tests.analysis.conftest import _spoken, both_brands, demo, facts, own, selection
 from werkzeug.datastructures import MultiDict
 
-from nimbus_reef.analysis.look import Look
+from nimbus_reef.analysis.selection import Selection
 from nimbus_reef.core.targeting import Aims
 from nimbus_reef.formats.figures import Figures
 from nimbus_reef.store.people import accounts
@@ -17,7 +17,7 @@ from nimbus_reef.store.reading.facts import Facts
 from nimbus_reef.web import params
 from nimbus_reef.web.kit.context import Context
 
-__all__ = ["_spoken", "both_brands", "demo", "facts", "look", "own"]
+__all__ = ["_spoken", "both_brands", "demo", "facts", "own", "selection"]
 
 Asking = Callable[..., Context]
 
@@ -27,7 +27,7 @@ def url(endpoint: str, **values: object) -> str:
     return f"/{endpoint.replace('.', '/')}?{urlencode(values)}"
 
 
-def asked(of: Facts, about: Look, **said: str) -> Context:
+def asked(of: Facts, about: Selection, **said: str) -> Context:
     """What a view is made from when somebody asks for `?name=value`, without a target of its own."""
     account = about.account
     days = {"window": f"{about.window.first}..{about.window.last}"}
@@ -36,6 +36,6 @@ def asked(of: Facts, about: Look, **said: str) -> Context:
 
 
 @pytest.fixture
-def ask(facts: Facts, look: Look) -> Asking:
+def ask(facts: Facts, selection: Selection) -> Asking:
     """What views are made from, of each brand."""
-    return lambda **said: asked(facts, look, **said)
+    return lambda **said: asked(facts, selection, **said)

@@ -10,9 +10,9 @@ from urllib.parse import parse_qs, urlsplit
 import polars as pl
 import pytest
 from tests.conftest import LAST_DAY
-from tests.looks import account_of, look_of
 from tests.pages import found, parsed, row_ids, sent_by, text_of, texts, values, words
 from tests.planned import PROMISE
+from tests.selections import account_of, look_of
 
 from nimbus_reef.analysis import order
 from nimbus_reef.analysis.delivery import placements, plan_prices
@@ -64,8 +64,8 @@ def found_or_none(page, css):
 
 
 def assert_nothing_above_target_is_dearer(demo, key):
-    look, changes = look_of(demo, key), planned(demo, key)
-    campaigns = plan_prices.campaigns_of(Facts(demo.store), look, {each.campaign for each in changes})
+    selection, changes = look_of(demo, key), planned(demo, key)
+    campaigns = plan_prices.campaigns_of(Facts(demo.store), selection, {each.campaign for each in changes})
     for name, now in campaigns.items():
         assert click_prices.rises(now, click_prices.after(now, changes)) == [], name
     for package in {each.package for each in changes} - {0}:
@@ -92,7 +92,9 @@ def test_bids_and_placements_accepted_in_either_order_raise_no_price_above_targe
         step()
         if first == "targets" and step is targets:
             told = owner.post("/delivery/placements/solve", data={"account": key, "row": worst[0]})
-            assert re.search(r"They promised −£ [\d,]+", text_of(told).replace("\xa0", " ").replace("\u2060", ""))
+            assert re.search(
+                r"Their expected effect: −£ [\d,]+", text_of(told).replace("\xa0", " ").replace("\u2060", "")
+            )
     changes = planned(demo, key)
     assert any(each.entity is Entity.PLACEMENT for each in changes)
     assert any(each.entity is Entity.TARGET and not each.package for each in changes)
@@ -105,14 +107,14 @@ def test_bids_and_placements_accepted_in_either_order_raise_no_price_above_targe
 
 def test_a_solution_says_which_bids_of_the_plan_it_replaces(owner, demo):
     key = "pellwick-gb"
-    look = look_of(demo, key)
-    campaign = placements.worst(Facts(demo.store), look)["campaign"][0]
+    selection = look_of(demo, key)
+    campaign = placements.worst(Facts(demo.store), selection)["campaign"][0]
     accept(owner, "/delivery/placements/solve", {"account": key, "row": campaign})
     bids = [each for each in planned(demo, key) if each.entity is Entity.TARGET]
     assert bids
     owner.post("/plan/undo", data={"account": key})
     own = replace(bids[0], row=0, package=0, new_value="0.07", finding="own")
-    plans.accept_packages(demo.store, look.account.id, 1, [[(own, PROMISE)]])
+    plans.accept_packages(demo.store, selection.account.id, 1, [[(own, PROMISE)]])
     told = owner.post("/delivery/placements/solve", data={"account": key, "row": campaign})
     assert "This replaces 1 change in the plan" in text_of(told)
     assert [each.new_value for each in planned(demo, key)] == ["0.07"], "nothing is done before it is seen"
@@ -151,7 +153,7 @@ def test_a_single_acceptance_that_raises_a_price_is_refused_with_the_figure(owne
     key = "fernhollow-de"
     row = (
         judged_targets(Facts(demo.store), look_of(demo, key))
-        .filter(pl.col("verdict") == "costly", pl.col("bid").is_not_null())
+        .filter(pl.col("verdict") == "above target", pl.col("bid").is_not_null())
         .row(0, named=True)
     )
     bid = Change(
@@ -177,14 +179,16 @@ def test_a_single_acceptance_that_raises_a_price_is_refused_with_the_figure(owne
 
 def test_a_boost_over_what_is_above_target_is_refused_until_its_bids_are_cut(owner, demo):
     key = "fernhollow-de"
-    look = look_of(demo, key)
-    rows = judged_targets(Facts(demo.store), look).filter(pl.col("verdict") == "costly", pl.col("bid").is_not_null())
+    selection = look_of(demo, key)
+    rows = judged_targets(Facts(demo.store), selection).filter(
+        pl.col("verdict") == "above target", pl.col("bid").is_not_null()
+    )
     campaign = str(rows["campaign"][0])
     boost = {"account": key, "whose": campaign, "what": "bid", "percent": "20", "from_hour": "0", "to_hour": "24"}
     refused = owner.post("/delivery/boosts/plan", data=boost)
     assert refused.status_code == 409
-    assert "it costs at most" in text_of(refused)
-    now = plan_prices.campaigns_of(Facts(demo.store), look, [campaign])[campaign]
+    assert "today at most" in text_of(refused)
+    now = plan_prices.campaigns_of(Facts(demo.store), selection, [campaign])[campaign]
     packages = [
         [
             (
@@ -206,7 +210,7 @@ def test_a_boost_over_what_is_above_target_is_refused_until_its_bids_are_cut(own
         for (group, target, match), each in now.targets.items()
         if each.above_target
     ]
-    plans.accept_packages(demo.store, look.account.id, 1, packages)
+    plans.accept_packages(demo.store, selection.account.id, 1, packages)
     if not now.above_target:
         assert owner.post("/delivery/boosts/plan", data=boost).status_code == 302
 
@@ -220,7 +224,7 @@ def test_what_is_more_than_a_handful_is_shown_wherever_it_is_accepted(owner, dem
         "/delivery/placements/accept-many", data={"account": key, "findings": rows, "back": "/findings/", "check": "x"}
     )
     assert told.status_code == 200
-    assert "before it is done" in text_of(told)
+    assert "Preview:" in text_of(told)
     assert planned(demo, key) == []
 
 
@@ -240,14 +244,18 @@ def test_rows_are_left_out_one_by_one_and_the_sums_follow(owner, demo):
 
 
 def test_a_page_that_lost_something_is_better_settled_first(demo):
-    facts, look = Facts(demo.store), look_of(demo, "fernhollow-de")
-    (sku,) = lost(facts, look)["name"]
-    ads = product_frames.ad_rows(facts, look.account.id, look.window).filter(pl.col("sku").cast(pl.String) == sku)
+    facts, selection = Facts(demo.store), look_of(demo, "fernhollow-de")
+    (sku,) = lost(facts, selection)["name"]
+    ads = product_frames.ad_rows(facts, selection.account.id, selection.window).filter(
+        pl.col("sku").cast(pl.String) == sku
+    )
     home = tuple(ads.select(pl.col("campaign", "ad_group").cast(pl.String)).row(0))
-    held = [each for each in order.before(facts, look, [home])[home] if each.name == sku]
+    held = [each for each in order.before(facts, selection, [home])[home] if each.name == sku]
     assert Unsettled.LOST_PAGE in [each.kind for each in held]
-    (proposal,) = proposals(facts, look, "targets", judged(facts, look, Subject.TARGET)["row_id"].head(1).to_list())
-    assert "lost something" in settled_first.first_for(proposal, held[-1:], Figures("en_IE", "EUR"))[0].words
+    (proposal,) = proposals(
+        facts, selection, "targets", judged(facts, selection, Subject.TARGET)["row_id"].head(1).to_list()
+    )
+    assert "lost content" in settled_first.first_for(proposal, held[-1:], Figures("en_IE", "EUR"))[0].words
 
 
 def test_own_rules_ask_about_rows_without_a_sale_and_count_by_verdict_and_clicks(owner):
@@ -262,7 +270,7 @@ def test_own_rules_ask_about_rows_without_a_sale_and_count_by_verdict_and_clicks
     above = text_of(owner.post("/targeting/targets/act", data=data | {"none1": "above"}))
     out = text_of(owner.post("/targeting/targets/act", data=data | {"none1": "out"}))
     assert _first_count(above) > _first_count(out)
-    assert "no sale" not in out.partition("By clicks")[2].partition("Left out")[0]
+    assert "no sale" not in out.partition("By clicks")[2].partition("Not included")[0]
     orders, sold = re.search(
         r"made ([\d,]+) orders? and sold € ([\d,]+) per 30 days", out.replace("\xa0", " ")
     ).groups()
@@ -279,7 +287,7 @@ def test_raises_of_what_never_made_an_order_are_left_out_until_they_are_asked_fo
         "by1": "10",
     }
     told = owner.post("/targeting/targets/act", data=data)
-    assert "never had an order" in text_of(told)
+    assert "without an order" in text_of(told)
     assert found(told, "button[name=raises]")
     meant = owner.post("/targeting/targets/act", data=data | {"raises": "yes"})
     assert not found_or_none(meant, "button[name=raises]")
@@ -287,7 +295,7 @@ def test_raises_of_what_never_made_an_order_are_left_out_until_they_are_asked_fo
 
 
 def _first_count(said):
-    return int(re.search(r"before it is done ([\d,]+) pause", said)[1].replace(",", ""))
+    return int(re.search(r"([\d,]+) pauses?\b", said)[1].replace(",", ""))
 
 
 def test_the_form_of_own_rules_begins_empty_and_forgets_what_was_done(owner):
@@ -336,8 +344,8 @@ def test_very_many_changes_are_a_workers_with_one_undo(owner, demo, monkeypatch)
 def test_a_promoted_term_is_sent_where_its_product_is_advertised_and_can_be_sent_elsewhere(owner, demo):
     key = "fernhollow-de"
     page = owner.get(f"/findings/winners?account={key}")
-    facts, look = Facts(demo.store), look_of(demo, key)
-    homes = places(facts, look)
+    facts, selection = Facts(demo.store), look_of(demo, key)
+    homes = places(facts, selection)
     for row in row_ids(page)[:6]:
         drawer = owner.get(f"/targeting/terms?account={key}&open={row}")
         assert "exact target at" in text_of(drawer)
@@ -352,7 +360,7 @@ def test_a_promoted_term_is_sent_where_its_product_is_advertised_and_can_be_sent
         negatives = [each for each in made if each.entity is Entity.NEGATIVE]
         for each in negatives:
             assert each.reason != target.reason
-            assert "keeps it from being bought here" in each.reason
+            assert "stops it from being bought here" in each.reason
         advertised = {
             sku
             for sku, groups in homes.of_sku.items()
@@ -373,8 +381,10 @@ def test_an_unknown_effect_is_unknown_on_the_plan(owner, demo):
 
 def test_conflicts_are_shown_with_what_resolves_them_and_block_the_sheet(owner, demo):
     key = "fernhollow-de"
-    look = look_of(demo, key)
-    rows = judged_targets(Facts(demo.store), look).filter(pl.col("verdict") == "costly", pl.col("bid").is_not_null())
+    selection = look_of(demo, key)
+    rows = judged_targets(Facts(demo.store), selection).filter(
+        pl.col("verdict") == "above target", pl.col("bid").is_not_null()
+    )
     campaign = str(rows["campaign"][0])
     top = Change(
         row=0,
@@ -399,13 +409,13 @@ def test_conflicts_are_shown_with_what_resolves_them_and_block_the_sheet(owner, 
     )
     plans.accept_packages(
         demo.store,
-        look.account.id,
+        selection.account.id,
         1,
         [[(top, PROMISE)], [(weekend, PROMISE)], [(replace(weekend, days="7"), PROMISE)]],
     )
     page = owner.get(f"/plan/?account={key}")
     said = words(found(page, "#conflicts"))
-    assert "A click would cost more than today" in said
+    assert "A click above target would cost more than today" in said
     assert "Two boosts at the same time" in said
     refused = owner.get(f"/plan/sheet.csv?account={key}")
     assert refused.status_code == 409
@@ -427,9 +437,9 @@ def parsed_forms(page):
 def test_boosts_of_the_plan_count_in_the_next_and_budgets_are_told_as_budgets(owner, demo):
     key = "fernhollow-de"
     fine = None
-    facts, look = Facts(demo.store), look_of(demo, key)
-    names = placements.worst(facts, look)["campaign"].to_list()
-    for name, bids in plan_prices.campaigns_of(facts, look, names).items():
+    facts, selection = Facts(demo.store), look_of(demo, key)
+    names = placements.worst(facts, selection)["campaign"].to_list()
+    for name, bids in plan_prices.campaigns_of(facts, selection, names).items():
         if not bids.above_target and bids.targets and not any(each.above_target for each in bids.targets.values()):
             fine = name
             break
@@ -447,7 +457,7 @@ def test_boosts_of_the_plan_count_in_the_next_and_budgets_are_told_as_budgets(ow
         owner.get("/delivery/boosts", query_string={"account": key, "whose": fine, "what": "budget", "percent": "50"})
     )
     assert re.search(r"The budget of .* can rise to", said)
-    assert "The price of a click stays as it is" in said
+    assert "Bids stay unchanged" in said
 
 
 def _highest(owner, campaign, more):

@@ -7,7 +7,6 @@ import polars as pl
 import pytest
 
 from nimbus_reef.formats.figures import Figures
-from nimbus_reef.web.kit import tree
 from nimbus_reef.web.kit.charts import with_lone
 from nimbus_reef.web.movement.trends import by_day
 from nimbus_reef.web.standing import groups, heat, shape_pages, shopping
@@ -39,14 +38,14 @@ def test_products_are_weak_in_what_most_is_spent_on():
     )
     assert (
         said(heat.product_answer(rows, EURO))
-        == "Conversion is weak where 90 % is spent. 2 products in the bottom quarter; the dearest, A, has 4.0 %, "
-        "behind 95 % of peers."
+        == "CVR is weak on 90 % of spend. 2 products in the bottom quarter. The largest, A: 4.0 %, behind 95 % of"
+        " peers."
     )
 
 
 def test_a_product_among_the_account_s_own_only_is_no_weak_one():
     rows = products(("A", 60.0, {"cvr": 4.0}, True), ("B", 30.0, {"cvr": 25.0}, False))
-    assert said(heat.product_answer(rows, EURO)) == "No product stands in the bottom quarter of its peers."
+    assert said(heat.product_answer(rows, EURO)) == "No product is in the bottom quarter of its peers."
 
 
 def place(metric, percentile):
@@ -57,7 +56,7 @@ def mix(ad_format, ours, theirs):
     return {"format": ad_format, "spend_share": ours, "peer_spend_share": theirs}
 
 
-def test_formats_name_the_share_furthest_from_the_peers_and_both_ends_of_standing():
+def test_formats_name_the_share_furthest_from_the_peers_and_the_weakest():
     shares = [mix("product", 0.83, 0.72), mix("brand", 0.17, 0.18), mix("display", 0.0, 0.25)]
     found = [
         ("product", 83.0, [place("cpc", 24.0), place("acos", 37.0)]),
@@ -65,23 +64,22 @@ def test_formats_name_the_share_furthest_from_the_peers_and_both_ends_of_standin
     ]
     assert (
         said(groups.format_answer(shares, found, EURO))
-        == "Display ads take 0 % of spend, 25 % with peers. Weakest is the price per click of product ads, "
-        "ahead of 24 % of peers; strongest the cost of sale of brand ads, ahead of 95 % of peers."
+        == "Display ads take 0 % of spend, 25 % at peers. Weakest: CPC of product ads, ahead of 24 % of peers."
     )
     bare = groups.format_answer([mix("product", 1.0, None)], [("product", 1.0, [place("cvr", None)])], EURO)
-    assert said(bare).startswith("No peers’ mix of formats is known. No format has enough")
+    assert said(bare).startswith("No format mix of peers loaded. No format has enough")
     found = [("none given", 10.0, [place("acos", 30.0)])]
     untold = said(groups.format_answer([mix("product", None, 0.7), mix("brand", None, 0.3)], found, EURO))
-    assert untold.startswith("Unknown of which format the ads are: that is told by campaigns. Weakest")
-    assert "cost of sale of ads of unknown format" in untold
+    assert untold.startswith("Ad formats unknown. Load the campaigns report. Weakest")
+    assert "ACOS of ads of unknown format" in untold
 
 
 @pytest.mark.parametrize(
     ("idle", "groups_idle", "words"),
     [
-        (0, 0, "Every product that may be is advertised, 25 in all. Every ad group has a live target."),
-        (1, 2, "1 eligible product is not advertised. 2 ad groups have no live target: nothing can run there."),
-        (3, 1, "3 eligible products are not advertised. 1 ad group has no live target: nothing can run there."),
+        (0, 0, "Every eligible product is advertised, 25 in all. Every ad group has a live target."),
+        (1, 2, "1 eligible product is not advertised. 2 ad groups have no live target, so nothing can run there."),
+        (3, 1, "3 eligible products are not advertised. 1 ad group has no live target, so nothing can run there."),
     ],
 )
 def test_the_shape_tells_what_lies_idle(idle, groups_idle, words):
@@ -107,12 +105,12 @@ def test_queries_name_the_stage_most_shares_are_lost_at_and_words_no_title_has()
     )
     assert (
         said(shopping.query_answer(rows, EURO))
-        == "Most shares are lost between look and click: in 2 of 3 queries that can be told. Of “grow lamp” 0.81 of"
-        " the "
-        "share is kept there. 2 of 5 queries hold words that no title of ours has; the most searched is “pot” (pot)."
+        == "Most shares are lost between impression and click: in 2 of 3 queries with enough data. Of “grow lamp” 0.81"
+        " of the share is left there. 2 of 5 queries contain words missing from all your titles. The most searched:"
+        " “pot” (pot)."
     )
     thin = shopping.query_answer(rows.filter("thin"), EURO)
-    assert thin.bold == "No query has lost a share that luck could not have taken."
+    assert thin.bold == "No query has surely lost share."
 
 
 def test_changes_of_a_day_are_one_mark_and_at_length_what_was_done():
@@ -138,32 +136,15 @@ def test_a_day_between_two_gaps_is_drawn_as_a_point():
     assert drawn[3:5] == [4.0, 5.0]
 
 
-def moved(said, **changes):
-    """The sentence of what moved most: 1,000 impressions, 100 clicks, 10 orders before, changed by factors."""
-    then = {"impressions": 1_000, "clicks": 100, "orders": 10, "units": 10, "spend": 50_000_000, "sales": 200_000_000}
-    now = {name: round(value * changes.get(name, 1)) for name, value in then.items()}
-    return tree.most_moved(now, then, said, EURO).replace("\xa0", " ")
-
-
-def test_the_tree_s_answer_tells_which_rates_lost_and_gained_most():
-    assert moved("cpc", orders=2, sales=2, spend=1.5) == "Since the days before conversion gained most (+10.0 pt).", (
-        "the loss is the weakest itself, told before"
-    )
-    assert (
-        moved("ctr", orders=2, sales=2, spend=1.5)
-        == "Since the days before price per click lost most (+50 %), conversion gained most (+10.0 pt)."
-    )
-    assert moved("ctr", spend=1.5) == "Since the days before price per click lost most (+50 %), no rate gained."
-    assert moved("cpc", spend=0.5) == "Since the days before no rate got worse, price per click gained most (−50 %)."
-
-
 def test_a_product_without_peers_is_not_called_thin():
     """A table and the drawer beside it say the same: it has clicks enough, and nobody to be held against."""
     of = {"sku": "A", "title": "Lamp", "spend": 9.0, "overall_at": None}
-    measured = {f"{metric}{end}": None for metric in (*METRICS, "acos") for end in ("", "_at", "_seen", "_own")}
+    measured = {
+        f"{metric}{end}": None
+        for metric in (*METRICS, "acos")
+        for end in ("", "_at", "_seen", "_own", "_typical", "_change")
+    }
     row = {**of, **measured, "cvr": 0.07, "cpc": 0.5, "cpc_seen": 40.0}
-    (line,) = heat.product_lines(
-        pl.DataFrame([row], schema_overrides=dict.fromkeys(measured, pl.Float64)), "standing", EURO
-    )
-    told = {cell.metric: cell.text for cell in line.cells}
-    assert (told["cvr"], told["cpc"], told["acos"]) == ("no peers", "thin", "thin")
+    (line,) = heat.product_lines(pl.DataFrame([row], schema_overrides=dict.fromkeys(measured, pl.Float64)), EURO)
+    told = {cell.metric: cell.title for cell in line.cells}
+    assert (told["cvr"], told["cpc"], told["acos"]) == ("CVR no peer figures", "CPC not enough data", "no data")

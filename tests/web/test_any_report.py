@@ -10,7 +10,7 @@ from tests.jobs.test_labels import put
 from tests.pages import accept, row_ids, sent_by, text_of, texts, values
 
 from nimbus_reef.analysis.findings import SOURCES
-from nimbus_reef.analysis.look import asked
+from nimbus_reef.analysis.selection import asked
 from nimbus_reef.core.model import MEASURES
 from nimbus_reef.core.targeting import Aims
 from nimbus_reef.formats.kinds import KINDS
@@ -55,6 +55,9 @@ NEEDS = {
     "/catalog/gaps": ("product_sales_daily",),
     "/catalog/listings": ("listings",),
     "/catalog/structure": TARGET_SOURCES,
+    "/catalog/duplicates": TARGET_SOURCES,
+    "/targeting/campaigns": TARGET_SOURCES,
+    "/targeting/ad-groups": TARGET_SOURCES,
     "/catalog/names": (),
     "/catalog/catch-all": TARGET_SOURCES,
     "/delivery/placements": ("placement_daily",),
@@ -102,7 +105,7 @@ def paths(tmp_path_factory):
 
 def load(store, account, paths, kinds):
     for kind in kinds:
-        looked = intake.look(store, account, paths[kind], f"{kind}.csv")
+        looked = intake.inspect(store, account, paths[kind], f"{kind}.csv")
         intake.load(
             store,
             intake.LoadRequest(
@@ -135,7 +138,7 @@ def check(visitor, held, pages=None):
         lacks = 'id="lacking"' in shown or "yet" in shown
         if needed and not held & set(needed):
             assert lacks, (page, held, "has nothing and does not say so")
-            assert "Nothing needs doing" not in shown
+            assert "No problems found" not in shown
         elif needed and held & MONEY:
             assert 'id="lacking"' not in shown, (page, held, "says it lacks what is held")
 
@@ -178,11 +181,9 @@ def test_what_no_report_tells_is_not_called_well(visitor, store, account, paths)
     }
     assert "No campaign’s budget is known" in shown["/delivery/budgets"]
     assert "ran dry" not in shown["/delivery/budgets"]
-    assert "Unknown which products may be advertised" in shown["/catalog/eligibility"]
-    assert "may be advertised." not in shown["/catalog/eligibility"].replace(
-        "Unknown which products may be advertised.", ""
-    )
-    assert "No two of these products are known to be of one family" in shown["/catalog/families"]
+    assert "Eligibility is unknown" in shown["/catalog/eligibility"]
+    assert "is unknown." not in shown["/catalog/eligibility"].replace("Eligibility is unknown.", "")
+    assert "No families known" in shown["/catalog/families"]
     assert "– of spend" not in shown["/findings/"]
 
 
@@ -193,26 +194,26 @@ def test_search_terms_alone_claim_nothing_of_products_bids_or_states(visitor, st
     """
     load(store, account, paths, ["search_term_daily"])
     shape = text_of(visitor.get("/standing/shape"))
-    assert "Unknown which products are advertised: that needs the catalog and product ads by day." in shape
-    assert "Which targets are live is told by the targets report." in shape
+    assert "Load the catalog and product ads by day to see which products are advertised." in shape
+    assert "Load the targets report to see which targets are live." in shape
     assert "without one" not in shape
     visitor.get("/targeting/targets")
     structure = text_of(visitor.get("/catalog/structure"))
-    assert "Unknown what is bought twice: which product a keyword sells is told by product ads by day." in structure
-    assert "Whether families are mixed is told by product ads by day" in structure
-    assert "can be steered" not in structure
+    assert "Duplicates unknown. Load product ads by day." in text_of(visitor.get("/catalog/duplicates"))
+    assert "Load product ads by day to see mixed families" in structure
+    assert "Structure is clean" not in structure
     catch_all = visitor.get("/catalog/catch-all")
-    assert "which products may be advertised is told by the catalog" in text_of(catch_all)
+    assert "eligibility comes from the catalog report" in text_of(catch_all)
     assert not texts(catch_all, "form[action*=build]")
     opened = visitor.get("/findings/costly-targets")
-    assert "their bid is not known: load the targets report" in text_of(opened)
+    assert "their bid is unknown. Load the targets report" in text_of(opened)
     assert len(row_ids(opened)) > 0, "what is costly stands there all the same"
     assert not texts(opened, "[data-hotkey=A]")
-    assert "Done by hand?" in text_of(opened)
+    assert "Already done?" in text_of(opened)
 
 
 def test_a_page_that_broke_is_done_by_hand_and_watched(visitor, store, account, tmp_path):
-    """It opens as itself; ticked off, its conversion since then is told beside that of the days before."""
+    """It opens as itself; ticked off, its conversion since then is told beside that of the period before."""
     ads = days(lambda day: 1 if date(2026, 10, 1) <= day < date(2026, 10, 10) else 5)
     put(store, account, tmp_path, "ads.csv", ads, "product_ad_daily", scope="all")
     put(store, account, tmp_path, "pages.csv", listings(date(2026, 10, 1)), "listings")
@@ -221,7 +222,7 @@ def test_a_page_that_broke_is_done_by_hand_and_watched(visitor, store, account, 
     assert "images 7 → 3" in text_of(page)
     sent = sent_by(page, "form.sheet") | {"note": "pictures are back"}
     told = visitor.post("/findings/tick-off", data=sent, follow_redirects=True)
-    assert "no clicks yet on days whose sales are complete" in text_of(told)
+    assert "no clicks yet on complete days" in text_of(told)
     assert not values(told, "a[href*='page-broke']", "href")
     with store.engine.begin() as connection:
         connection.execute(update(put_away).values(at=datetime(2026, 10, 10)))
@@ -250,10 +251,10 @@ def test_a_month_of_hours_as_one_sum_has_hours_and_no_weekdays(visitor, store, a
     assert "all days" in shown
     assert "Mon" not in shown
     assert "9–24 h" in shown
-    assert "a budget ran dry" not in shown
-    assert "no budget runs dry" not in shown
-    assert "Which budgets run dry needs hours, day by day." in shown
-    assert "day for day" in text_of(visitor.get("/movement/trends?whose=hours:9-12"))
+    assert "out of budget" not in shown
+    assert "no campaign is out of budget" not in shown
+    assert "Out-of-budget days need the hourly report by day." in shown
+    assert "by day" in text_of(visitor.get("/movement/trends?whose=hours:9-12"))
 
 
 @pytest.mark.parametrize(
@@ -294,14 +295,14 @@ def test_one_sum_of_each_report_opens_everywhere(visitor, store, account, paths,
         row = row_ids(visitor.get(f"/targeting/{view}"))[0]
         drawer = visitor.get(f"/targeting/{view}/evidence", query_string={"open": row})
         assert drawer.status_code == 200
-        assert "day for day; held is one sum" in drawer.get_data(as_text=True)
+        assert "by day. One total is loaded" in drawer.get_data(as_text=True)
         behind = visitor.get(f"/targeting/{view}/rows", query_string={"open": row})
         assert behind.status_code == 200
         assert str(first) in behind.get_data(as_text=True)
         assert visitor.get(f"/targeting/{view}/export.csv").status_code == 200
         done = accept(visitor, f"/targeting/{view}/accept-many", {"rows": row})
         assert done.status_code in (200, 302)
-    assert "day for day" in visitor.get("/movement/trends").get_data(as_text=True)
+    assert "Totals of several days are left out" in visitor.get("/movement/trends").get_data(as_text=True)
     assert "€ 0 a day" not in visitor.get("/movement/trends").get_data(as_text=True).replace("\xa0", " ")
     assert visitor.get("/findings/workbook.xlsx").status_code in (200, 302)
 
@@ -309,10 +310,10 @@ def test_one_sum_of_each_report_opens_everywhere(visitor, store, account, paths,
 def test_the_search_term_report_alone_is_named_as_such(visitor, store, account, paths):
     load(store, account, paths, ["search_term_daily"])
     tree = visitor.get("/standing/tree").get_data(as_text=True)
-    assert "search terms only: clicks without a term are not in them" in tree
+    assert "Search terms only: clicks without a term are missing" in tree
     assert "needs product ads by day" in tree
     found = visitor.get("/findings/").get_data(as_text=True)
-    assert "likely spent above target" in found
+    assert "wasted above target" in found
 
 
 def test_daily_targets_do_not_hide_what_a_month_s_sum_of_terms_tells(visitor, store, account, tmp_path):
@@ -339,5 +340,5 @@ def test_daily_targets_do_not_hide_what_a_month_s_sum_of_terms_tells(visitor, st
         )
         after = text_of(visitor.get("/targeting/terms"))
         assert "term 1" in after
-        look = asked(Facts(store), account, Aims(0.28))
-        assert f"{look.window.first} to {look.window.last}" == shown
+        selection = asked(Facts(store), account, Aims(0.28))
+        assert f"{selection.window.first} to {selection.window.last}" == shown

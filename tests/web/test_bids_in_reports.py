@@ -19,7 +19,7 @@ DAILY = f"date,campaign,ad_group,target,match_type,Bid,Suggested bid,{MEASURES}\
 def load(store, account, tmp_path, content, name="report.csv"):
     path = tmp_path / name
     path.write_text(content)
-    looked = intake.look(store, account, path, name)
+    looked = intake.inspect(store, account, path, name)
     maps = intake.usual_maps(looked)
     maps += intake.with_settings(looked, maps)
     asked = intake.LoadRequest(account, path, name, maps, scope="all", today=TODAY, confirmed=True)
@@ -84,7 +84,7 @@ def test_each_account_of_a_file_is_judged_by_its_own_reports(store, account, tmp
     lines = [f"{key},{line}\n" for key in ("fern-de", "pell-gb") for line in rows("0.75").splitlines()]
     path = tmp_path / "both.csv"
     path.write_text(f"account,{DAILY}" + "".join(lines))
-    looked = intake.look(store, other, path, "both.csv")
+    looked = intake.inspect(store, other, path, "both.csv")
     maps = intake.usual_maps(looked)
     maps += intake.with_settings(looked, maps)
     request = intake.LoadRequest(

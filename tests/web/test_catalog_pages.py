@@ -42,7 +42,7 @@ def test_every_view_begins_with_its_answer(owner, name):
     assert len(texts(page, ".answer b")[0]) > 20
 
 
-@pytest.mark.parametrize("name", ["families", "ads", "eligibility", "gaps", "listings", "structure"])
+@pytest.mark.parametrize("name", ["families", "ads", "eligibility", "gaps", "listings", "structure", "duplicates"])
 @pytest.mark.parametrize("ending", ["csv", "xlsx", "parquet"])
 def test_every_table_leaves_as_a_file(owner, name, ending):
     assert owner.get(f"{CATALOG}/{name}/export.{ending}").status_code == 200
@@ -68,8 +68,8 @@ def test_a_family_s_shift_goes_from_its_drawer_into_the_plan_and_back(owner, dem
         if "Accept" in text_of(owner.get(f"{CATALOG}/families/evidence?{days}&open={key}"))
     )
     shown = text_of(owner.get(f"{CATALOG}/families/evidence?{days}&open={family}"))
-    assert "spend as it is" in shown
-    assert "so that it is still tested" in shown
+    assert "spend unchanged" in shown
+    assert "to keep testing it" in shown
     assert accept(owner, f"{CATALOG}/families/accept", {"row": family, "window": "last-14"}).status_code in (302, 303)
     changes = planned(demo)
     assert {(each.entity, each.field, each.new_value) for each in changes} == {(Entity.PRODUCT_AD, "state", "paused")}
@@ -106,8 +106,8 @@ def test_what_an_ad_group_is_without_a_product_is_told_beside_its_siblings(owner
         if f"pause {row['sku']}" in text_of(owner.get(f"{CATALOG}/ads/evidence?open={key}"))
     )
     shown = text_of(owner.get(f"{CATALOG}/ads/evidence?open={opened}"))
-    assert "The ad group with it and without" in shown
-    assert "Its siblings there" in shown
+    assert "The ad group with and without it" in shown
+    assert "Other products there" in shown
     assert "its product elsewhere" in shown or "its ad group" in shown
 
 
@@ -152,7 +152,7 @@ def test_a_page_tells_what_it_lacks_and_its_change_beside_the_conversion_line(ow
 
 
 def test_keywords_bought_twice_name_the_place_to_keep(owner, demo, truth):
-    rows = csv_of(owner, "structure")
+    rows = csv_of(owner, "duplicates")
     assert rows.group_by("target", "match_type", "main_product").agg(pl.col("keep").sum())[
         "keep"
     ].unique().to_list() == [1]
@@ -161,9 +161,13 @@ def test_keywords_bought_twice_name_the_place_to_keep(owner, demo, truth):
     page = owner.get(f"{CATALOG}/structure")
     assert truth["muddle"]["crowded"] in text_of(page)
     assert "too many targets to steer" in text_of(page)
-    group = values(page, "a.name", "href")[0].rpartition("open=")[2]
+    moved = owner.get(f"{CATALOG}/structure?open=37")
+    assert moved.location.startswith(f"{CATALOG}/duplicates?"), "where duplicates are told now"
+    group = values(owner.get(f"{CATALOG}/duplicates"), "a.name", "href")[0].rpartition("open=")[2]
     assert (
-        owner.post(f"{CATALOG}/structure/accept", data={"row": group.replace("+", " ").replace("%20", " ")}).status_code
+        owner.post(
+            f"{CATALOG}/duplicates/accept", data={"row": group.replace("+", " ").replace("%20", " ")}
+        ).status_code
         == 303
     )
     assert {each.new_value for each in planned(demo)} == {"paused"}
@@ -172,9 +176,9 @@ def test_keywords_bought_twice_name_the_place_to_keep(owner, demo, truth):
 def test_a_naming_pattern_is_tried_set_and_its_parts_filter_and_group(owner, unnamed, truth):
     pattern = "{product} · {purpose} · {match}"
     page = owner.get(f"{CATALOG}/names")
-    assert found(page, "[name=pattern]")["value"] == pattern, "suggested from the names"
+    assert found(page, "[name=pattern]")["value"] == pattern, "suggested from your names"
     tried = text_of(owner.get(f"{CATALOG}/names/preview", query_string={"pattern": "{product} · {rest}"}))
-    assert "names fit" in tried
+    assert "names match" in tried
     wrong = text_of(owner.get(f"{CATALOG}/names/preview", query_string={"pattern": "{a} {a}"}))
     assert "twice" in wrong
     owner.post(f"{CATALOG}/names/pattern", data={"pattern": pattern})
@@ -186,10 +190,10 @@ def test_a_naming_pattern_is_tried_set_and_its_parts_filter_and_group(owner, unn
     assert campaigns
     assert all(" · grow · phrase" in name for name in campaigns)
     grouped = text_of(owner.get("/movement/drift?by=name:+purpose&show=all"))
-    assert "does not fit" in grouped
+    assert "no pattern" in grouped
     placed = texts(owner.get("/delivery/placements?by=name:+match"), "tr.group")
     assert set(placed) >= {"exact", "broad", "phrase"}
-    assert "the same purpose" in text_of(owner.get(f"{CATALOG}/structure")).lower()
+    assert "same purpose" in text_of(owner.get(f"{CATALOG}/structure")).lower()
 
 
 def test_a_pattern_that_cannot_be_read_is_refused(owner):
@@ -204,7 +208,7 @@ def test_a_breaking_name_is_renamed_through_the_plan(owner, demo, unnamed):
     (change,) = planned(demo)
     assert (change.field, change.old_value, change.new_value) == ("name", "old test 2", "GL-BULB · test · phrase")
     taken = owner.post(f"{CATALOG}/names/rename", data={"row": "catch everything", "name": "GL-BULB · discover · auto"})
-    assert "Another campaign is called" in text_of(taken)
+    assert "Another campaign is already named" in text_of(taken)
 
 
 def test_the_catch_all_is_built_for_every_eligible_product_but_those_left_out(owner, demo, truth):

@@ -7,8 +7,8 @@ from urllib.parse import quote
 
 import polars as pl
 import pytest
-from tests.looks import calm_campaign, campaigns_of, has_above
 from tests.pages import accept, found, row_ids, text_of, texts, values
+from tests.selections import calm_campaign, campaigns_of, has_above
 
 from nimbus_reef.analysis.delivery import placements
 from nimbus_reef.core.changes import Entity
@@ -52,9 +52,9 @@ def test_off_site_is_to_be_limited_where_it_rarely_buys_and_left_where_it_pays(o
     said = text_of(owner.get(f"{DELIVERY}/placements?account=fernhollow-de"))
     there = re.search(r"above target in \d+ campaigns, [^:]*: (€ [\d,]+) a month", said)
     findings = text_of(owner.get("/findings/?account=fernhollow-de"))
-    assert f"that does not come back {there[1]} at stake" in findings, "both pages say the same of it"
+    assert f"without return {there[1]} wasted" in findings, "both pages say the same of it"
     other = text_of(owner.get(f"{DELIVERY}/placements?account=pellwick-gb"))
-    assert "It pays as a whole" in other or "too few to tell whether it pays" in other
+    assert "Overall it is within target" in other or "Too early to tell" in other
     accept(owner, f"{DELIVERY}/placements/accept-many", {"account": "fernhollow-de"})
     changes = planned(demo)
     assert {(each.field, each.old_value, each.new_value) for each in changes} == {("offsite_limited", "no", "yes")}
@@ -104,7 +104,7 @@ def test_campaigns_not_judged_yet_are_told_after_the_page(owner, monkeypatch):
     monkeypatch.setattr(placements, "AT_ONCE", 0)
     first = owner.get(address)
     assert "Off-site takes" in text_of(first)
-    assert "Campaigns whose placements cost most" not in text_of(first)
+    assert "Campaigns by wasted spend on placements" not in text_of(first)
     later = owner.get(found(first, "[hx-get*='placements/campaigns']")["hx-get"])
     assert found(later, "#off-site")["hx-swap-oob"] == "true"
     known = owner.get(address)
@@ -122,7 +122,7 @@ def test_a_placement_opens_with_what_it_needs_and_is_accepted_from_its_drawer(ow
         if key.endswith("off_site")
         and "limit off-site" in text_of(owner.get(f"{DELIVERY}/placements/evidence?open={key}"))
     )
-    assert "it must convert" in text_of(owner.get(f"{DELIVERY}/placements/evidence?open={off}"))
+    assert "it needs" in text_of(owner.get(f"{DELIVERY}/placements/evidence?open={off}"))
     owner.post(f"{DELIVERY}/placements/accept", data={"row": off})
     assert [each.field for each in planned(demo)] == ["offsite_limited"]
 
@@ -147,7 +147,7 @@ def test_segments_can_be_drawn_and_the_hours_left_over_are_segments_too(owner):
     page = owner.get(f"{DELIVERY}/hours?segments=6-15,19-24,12-16")
     where = texts(page, "table.segments tbody .where")
     assert where == ["0–6 h", "6–12 h", "12–16 h", "16–19 h", "19–24 h"]
-    assert "as you drew them" in text_of(page)
+    assert "Your segments" in text_of(page)
     for wrong in ("x", "5", "25-3", "3-25"):
         assert owner.get(f"{DELIVERY}/hours?segments={wrong}").status_code == 400
 
@@ -181,10 +181,10 @@ def test_a_move_of_budgets_keeps_the_total_or_comes_to_a_named_one(owner, demo):
     assert "In the plan" in text_of(owner.get(f"{DELIVERY}/budgets"))
     assert owner.get(f"{DELIVERY}/budgets?total=x").status_code == 400
     least = text_of(owner.get(f"{DELIVERY}/budgets?total=1"))
-    assert "1.00 a day is not reached: below" in least
+    assert "1.00 a day is not possible: below" in least
     assert "Take €" in least
     assert "to 0 campaigns" not in least
-    assert "a day of the named total is not needed" in text_of(owner.get(f"{DELIVERY}/budgets?total=99999"))
+    assert "a day of that total is not needed" in text_of(owner.get(f"{DELIVERY}/budgets?total=99999"))
 
 
 def boosted(campaign, more=""):
@@ -258,7 +258,7 @@ def test_placements_and_hours_are_things_to_draw_a_trend_of(owner):
 
 def test_a_part_is_looked_at_by_its_own_campaigns_and_has_no_organic_sales(owner):
     page = owner.get(f"{DELIVERY}/hours?portfolio=Moisture+meters")
-    assert "need sales by hour, and all of the account" in text_of(page)
+    assert "need sales by hour of the whole account" in text_of(page)
     rows = csv_of(owner, "budgets", "?portfolio=Moisture+meters")
     assert rows["campaign"].str.starts_with("MM-").all()
     assert len(csv_of(owner, "placements", "?by=campaign&product=MM-STICK-SINGLE")) > 0
@@ -284,16 +284,16 @@ def test_a_viewer_reads_and_does_not_change(viewer):
 def test_findings_carry_both_areas_with_their_headlines(owner):
     shown = text_of(owner.get("/findings/"))
     for title in (
-        "Products that waste money inside their ad groups",
-        "Budgets that run dry before shoppers buy",
-        "Products that may not be advertised",
-        "Money shown outside the marketplace",
-        "Keywords bought in several places",
+        "Product ads wasting spend in their ad group",
+        "Campaigns out of budget during selling hours",
+        "Ineligible products",
+        "Off-site spend without return",
+        "Duplicate keywords",
     ):
         assert title in shown
-    assert "of sales is missed per 30 days" in shown
+    assert "Missed sales:" in shown
     report = text_of(owner.get("/findings/report"))
-    assert "Money on the wrong child of a family" in report
+    assert "Spend on the wrong variation" in report
 
 
 def test_a_finding_s_rows_are_accepted_where_they_belong(owner, demo):
@@ -309,22 +309,22 @@ def test_a_keyword_under_something_unsettled_says_so_and_leads_there(owner, demo
     rows = pl.read_csv(io.StringIO(owner.get("/catalog/ads/export.csv").get_data(as_text=True)))
     targets = pl.read_csv(io.StringIO(owner.get("/targeting/targets/export.csv").get_data(as_text=True)))
     bad = rows.filter("to_pause").select("campaign", "ad_group").unique()
-    under = targets.join(bad, on=["campaign", "ad_group"], how="semi").filter(pl.col("verdict") == "costly")
+    under = targets.join(bad, on=["campaign", "ad_group"], how="semi").filter(pl.col("verdict") == "above target")
     for row in under.head(12).to_dicts():
         where = {"campaign": row["campaign"], "q": f'"{row["target"]}"'}
         for key in row_ids(owner.get("/targeting/targets", query_string=where)):
             page = owner.get(f"/targeting/targets/evidence?open={key}")
-            if "Settle the product ad first" in text_of(page):
+            if "Decide the product ad first" in text_of(page):
                 break
         else:
             continue
         break
     else:
         pytest.fail("no costly target stands beside an ad to pause")
-    assert "hits its siblings too" in text_of(page)
+    assert "affects its other products too" in text_of(page)
     wasted = [each["href"].rpartition("open=")[2] for each in page_links(page, "/catalog/ads")]
     accept(owner, "/catalog/ads/accept-many", {"rows": wasted})
-    assert "Settle the product ad first" not in text_of(owner.get(f"/targeting/targets/evidence?open={key}"))
+    assert "Decide the product ad first" not in text_of(owner.get(f"/targeting/targets/evidence?open={key}"))
 
 
 def page_links(page, begins):

@@ -34,19 +34,21 @@ def test_a_row_that_is_not_there_has_no_rows_behind(owner):
 
 def test_a_note_is_written_read_by_others_and_taken_off(owner, viewer, opened):
     table, row_id = opened
-    done = owner.post(f"{table}/remarks", data={"row": row_id, "text": "asked the brand <b>"}, follow_redirects=True)
-    assert "asked the brand &lt;b&gt;" in done.get_data(as_text=True)
+    about = {"view": table.rpartition("/")[2], "row": row_id, "back": f"{table}?open={row_id}"}
+    owner.post("/notes/add", data=about | {"text": "asked the brand <b>"})
+    assert "asked the brand &lt;b&gt;" in owner.get(f"{table}?open={row_id}").get_data(as_text=True)
+    done = owner.get(f"{table}?open={row_id}")
     assert "Demo, 20" in text_of(viewer.get(f"{table}/evidence?open={row_id}"))
-    remove = found(done, "form[action*='/remarks/'][action*='/remove']")["action"]
-    assert viewer.post(remove, data={"row": row_id}).status_code == 403
-    gone = owner.post(remove, data={"row": row_id}, follow_redirects=True)
-    assert "asked the brand" not in gone.get_data(as_text=True)
+    remove = found(done, "form[action^='/notes/'][action$='/remove']")["action"]
+    assert viewer.post(remove, data=about).status_code == 403
+    owner.post(remove, data=about)
+    assert "asked the brand" not in owner.get(f"{table}?open={row_id}").get_data(as_text=True)
 
 
 @pytest.mark.parametrize("text", ["", "   ", "x" * 2049])
 def test_a_note_says_something_and_not_too_much(owner, text):
     row_id = row_ids(owner.get(TARGETS))[0]
-    assert owner.post(f"{TARGETS}/remarks", data={"row": row_id, "text": text}).status_code == 400
+    assert owner.post("/notes/add", data={"view": "targets", "row": row_id, "text": text}).status_code == 400
 
 
 def test_the_drawer_tells_at_what_acos_the_product_breaks_even(owner):

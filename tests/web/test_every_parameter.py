@@ -106,7 +106,7 @@ SCOPE = (
     "show",
 )
 HARMLESS = {"people.sign_out", "people.sign_out_everywhere", "static", "people.set_up"}
-"""Left out: they end the session that asks, or lead to files."""
+"""Not included: they end the session that asks, or lead to files."""
 
 
 @pytest.fixture(scope="module")

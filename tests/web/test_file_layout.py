@@ -46,7 +46,7 @@ def test_what_loading_the_same_file_again_would_do_follows_the_choices(visitor):
     page = sent(visitor, content, "sept.csv")
     loaded(visitor, page)
     again = sent(visitor, content, "sept.csv")
-    assert "(8 rows); loading it again changes nothing but its date" in text_of(again)
+    assert "(8 rows). Loading it again changes only its date" in text_of(again)
     as_hours = text_of(visitor.get(again.request.path, query_string={"kind": "hourly"}))
     assert "as “Campaigns by day” (8 rows). That load stays." in as_hours
     other = visitor.get(again.request.path, query_string={"kind": "campaign_daily", "header-0": "2"})

@@ -12,7 +12,7 @@ from werkzeug.datastructures import MultiDict
 from nimbus_reef.analysis import readings
 from nimbus_reef.analysis.findings import findings, named
 from nimbus_reef.analysis.judged import judged_targets
-from nimbus_reef.analysis.look import Look
+from nimbus_reef.analysis.selection import Selection
 from nimbus_reef.core import checks
 from nimbus_reef.core.checks.targeting import WINNERS
 from nimbus_reef.core.model import MEASURES
@@ -39,7 +39,7 @@ def account(demo):
 def found(demo, account):
     """What is found now, worked out anew each time."""
     facts = Facts(demo.store)
-    yield lambda: findings(facts, Look(account, WINDOW, AIMS), hidden_findings.away(demo.store, account.id), TODAY)
+    yield lambda: findings(facts, Selection(account, WINDOW, AIMS), hidden_findings.away(demo.store, account.id), TODAY)
     hidden_findings.bring_back(
         demo.store, account.id, 1, [each.id for each in hidden_findings.away(demo.store, account.id)]
     )
@@ -83,27 +83,27 @@ def test_a_snoozed_finding_comes_back_on_its_day(found, demo, account, days, gon
 
 def test_a_finding_snoozed_for_clicks_comes_back_with_them(demo, account):
     """Clicks are counted from the day it was put away on."""
-    facts, look = Facts(demo.store), Look(account, WINDOW, AIMS)
-    row = judged_targets(facts, look).sort("clicks", descending=True).to_dicts()[0]
+    facts, selection = Facts(demo.store), Selection(account, WINDOW, AIMS)
+    row = judged_targets(facts, selection).sort("clicks", descending=True).to_dicts()[0]
     since = WINDOW.first + timedelta(days=3)
     clicks = target_frames.target_rows(facts, account.id, Window(since, WINDOW.last)).filter(
         target_id=row["target_id"]
     )["clicks"][0]
     snoozed = hidden_findings.PutAway(1, "costly-targets", str(row["target_id"]), None, clicks + 1, "", since, "")
     enough = hidden_findings.PutAway(1, "costly-targets", str(row["target_id"]), None, clicks, "", since, "")
-    assert findings(facts, look, [snoozed], TODAY).hidden == (snoozed,)
-    assert findings(facts, look, [enough], TODAY).hidden == ()
+    assert findings(facts, selection, [snoozed], TODAY).hidden == (snoozed,)
+    assert findings(facts, selection, [enough], TODAY).hidden == ()
 
 
 @pytest.mark.parametrize("key", ["words-to-shut-out", "wasted-terms"])
 def test_words_and_terms_snoozed_for_clicks_come_back_with_theirs(demo, account, found, key):
     """Those that the finding itself tells of the whole window, when it was put away before it began."""
-    facts, look = Facts(demo.store), Look(account, WINDOW, AIMS)
+    facts, selection = Facts(demo.store), Selection(account, WINDOW, AIMS)
     row = group(found(), key).rows.to_dicts()[0]
 
     def hidden(clicks):
         away = hidden_findings.PutAway(1, key, row["row_id"], None, clicks, "", WINDOW.first, "")
-        return findings(facts, look, [away], TODAY).hidden
+        return findings(facts, selection, [away], TODAY).hidden
 
     assert row["clicks"] > 0
     assert len(hidden(row["clicks"] + 1)) == 1
@@ -150,11 +150,11 @@ def test_a_change_is_filed_under_the_finding_it_was_accepted_from(found, demo, a
 def test_the_page_puts_away_and_brings_back(owner, found):
     page = owner.get(FINDINGS)
     text = text_of(page)
-    assert "per 30 days is likely spent above target , the same money counted once" in text
+    assert "wasted above target per 30 days." in text
     row = values(page, "[form=bulk-costly-targets][name=findings]", "value")[0]
     data = {"check": "costly-targets", "findings": row, "until": "good", "reason": "brand term"}
     gone = owner.post("/findings/put-away", data=data, follow_redirects=True)
-    assert "1 finding put away" in text_of(gone)
+    assert "1 finding snoozed" in text_of(gone)
     assert "for good brand term Demo" in text_of(gone)
     number = values(gone, "[name=away][value]", "value")[0]
     back = owner.post("/findings/bring-back", data={"away": number}, follow_redirects=True)
@@ -173,9 +173,9 @@ def test_the_page_puts_away_and_brings_back(owner, found):
     [
         ({"until": "good"}, "needs a reason"),
         ({"until": "day", "day": "soon"}, "Not a valid date"),
-        ({"until": "day", "day": "2026-11-21"}, "not ahead"),
-        ({"until": "clicks", "clicks": "0"}, "from 1 to"),
-        ({}, "Choose a day, clicks, or for good"),
+        ({"until": "day", "day": "2026-11-21"}, "not after"),
+        ({"until": "clicks", "clicks": "0"}, "Enter 1 to"),
+        ({}, "Choose a date, a number of clicks, or dismiss"),
     ],
 )
 def test_an_end_that_cannot_be_read_says_why(form, words):
@@ -217,8 +217,8 @@ def test_a_check_on_a_new_subject_needs_its_rows_and_its_condition_alone(owner, 
     """Page, workbook, report and command line show it without knowing of it; it opens what its campaign holds."""
     dear = checks.Reading("dear campaigns", named=True)
 
-    def rows(facts, look):
-        sums = judged_targets(facts, look).group_by("campaign").agg(pl.col(MEASURES).sum()).head(2)
+    def rows(facts, selection):
+        sums = judged_targets(facts, selection).group_by("campaign").agg(pl.col(MEASURES).sum()).head(2)
         named = sums.with_columns(pl.col("campaign").cast(pl.String))
         return named.with_columns(
             row_id="campaign",
@@ -248,10 +248,10 @@ def test_a_check_on_a_new_subject_needs_its_rows_and_its_condition_alone(owner, 
     )
     address = "account=fernhollow-de&window=last-19"
     page = owner.get(f"/findings/?{address}")
-    assert "Dear campaigns € 154 at stake per 30 days" in text_of(page).replace("\xa0", " ")
+    assert "Dear campaigns € 154 wasted" in text_of(page).replace("\xa0", " ")
     name = next(each for each in parsed(page).select("a.name") if "campaign=" in each["href"])
     assert f"campaign={words(name)}" in unquote(name["href"])
-    assert "Dear campaigns" in text_of(owner.get(f"/findings/report?{address}"))
+    assert "Dear campaigns" in text_of(owner.get(f"/findings/report?{address}&annex=yes"))
     with_it = [group for group in found().groups if group.check.key == "dear"]
     assert [named(group.check, row)[1] for group in with_it for row in group.rows.to_dicts()] == ["as a whole"] * 2
 
@@ -261,8 +261,8 @@ def test_the_overspend_of_a_new_subject_is_in_the_headline_once(demo, account, f
     before = found()
     whole = checks.Reading("whole campaigns", named=True, overlap=checks.Overlap.CAMPAIGN)
 
-    def rows(facts, look):
-        sums = judged_targets(facts, look).group_by("campaign", "campaign_id").agg(pl.col(MEASURES).sum())
+    def rows(facts, selection):
+        sums = judged_targets(facts, selection).group_by("campaign", "campaign_id").agg(pl.col(MEASURES).sum())
         return readings.register.named_rows(
             sums.with_columns(row_id="campaign", name="campaign", where=pl.lit(""), stake=pl.col("spend")),
             "campaign_id",
@@ -275,7 +275,7 @@ def test_the_overspend_of_a_new_subject_is_in_the_headline_once(demo, account, f
     )
     monkeypatch.setitem(checks.CHECKS, "whole", check)
     # All but the same target, since what was found is kept.
-    look = Look(account, WINDOW, Aims(AIMS.account + 1e-9))
-    after = findings(Facts(demo.store), look, [], TODAY)
+    selection = Selection(account, WINDOW, Aims(AIMS.account + 1e-9))
+    after = findings(Facts(demo.store), selection, [], TODAY)
     assert after.overspend > before.overspend
     assert after.overspend <= after.spend * 30 / WINDOW.days + 1

@@ -30,13 +30,13 @@ def test_a_target_is_read_as_the_account_writes_it_and_taken_back_by_nothing(typ
 def test_what_is_no_figure_is_said_with_its_field_and_how_to_write_it():
     with pytest.raises(BadInput) as problem:
         AimForm(MultiDict({"percent": "dear"}), "de_DE").checked()
-    assert str(problem.value) == "target, in %: “dear” is not a number. Write it like 28."
+    assert str(problem.value) == "target, in %: “dear” is not a number. Enter a number such as 28."
 
 
 def test_peer_figures_rise_and_come_from_brands_enough():
     assert PeersForm(MultiDict(PEERS), "de_DE").checked().marks == [1.5, 2.0, 4.25]
     for wrong, words in (
-        ({"p80": "1"}, "have to rise"),
+        ({"p80": "1"}, "from lowest to highest"),
         ({"brands": "many"}, "Not a valid integer"),
         ({"metric": "x"}, "Not a valid choice"),
     ):

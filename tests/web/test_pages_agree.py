@@ -12,7 +12,7 @@ from tests.conftest import LAST_DAY
 from tests.pages import found, row_ids, text_of, texts, workbook
 
 from nimbus_reef.analysis.findings import findings
-from nimbus_reef.analysis.look import Look, Part
+from nimbus_reef.analysis.selection import Part, Selection
 from nimbus_reef.analysis.totals import summed, totals
 from nimbus_reef.cli.main import cli
 from nimbus_reef.core.targeting import Aims
@@ -83,13 +83,13 @@ def _days(window):
 def test_what_is_at_stake_is_the_same_on_rail_findings_pulse_table_and_file(owner, window, part):
     scope = f"{A}{window}{part}"
     found = text_of(owner.get(f"/findings/?{scope}"))
-    overspend = money(found, r"(€ [\d,]+) per 30 days is likely")
+    overspend = money(found, r"(€ [\d,]+) wasted above target per 30 days")
     assert money(owner.get(f"/pulse/at-stake?{scope}").get_data(as_text=True), r"(€ [\d,]+)") == overspend
     rail = text_of(owner.get(f"/scope/rail?{scope}&area=findings"))
     short = re.search(r"Findings (?:, \d+ new )?([\d.]+k?)", rail)[1]
     assert _long(short) == pytest.approx(overspend, rel=0.06, abs=1)
     table = text_of(owner.get(f"/targeting/targets?{scope}"))
-    stake = money(table, r"at stake (€ [\d,]+) per 30 days")
+    stake = money(table, r"wasted (€ [\d,]+) per 30 days")
     assert _long(re.search(r"Targeting ([\d.]+k?)", rail)[1]) == pytest.approx(stake, rel=0.06, abs=1)
     file = pl.read_csv(io.BytesIO(owner.get(f"/targeting/targets/export.csv?{scope}").data))
     assert file["stake"].sum() == pytest.approx(stake, abs=0.6)
@@ -105,7 +105,7 @@ def _long(text):
 def test_the_rail_s_standing_and_movement_stand_on_their_pages(owner):
     owner.get(f"/findings/?{A}")
     for page in ("/standing/tree", "/movement/drift"):
-        assert "per 30 days is at stake here" in text_of(owner.get(f"{page}?{A}"))
+        assert "per 30 days:" in text_of(owner.get(f"{page}?{A}"))
 
 
 def test_a_product_s_targets_are_called_those_of_whole_ad_groups(owner, demo):
@@ -113,14 +113,14 @@ def test_a_product_s_targets_are_called_those_of_whole_ad_groups(owner, demo):
     own = money(shown, r"GL-PANEL-25W itself spent (€ [\d,]+)")
     account = accounts.by_key(demo.store, "fernhollow-de")
     facts = Facts(demo.store)
-    found = totals(facts, Look(account, Window(*_days("")), Aims(0.28), None, Part(product="GL-PANEL-25W")))
+    found = totals(facts, Selection(account, Window(*_days("")), Aims(0.28), None, Part(product="GL-PANEL-25W")))
     assert round(summed(found.now)["spend"] / 1e6) == own
 
 
 def test_overspend_never_exceeds_what_the_totals_report_says_was_spent(owner, demo):
     account = accounts.by_key(demo.store, "fernhollow-de")
     facts, window = Facts(demo.store), Window(*_days(""))
-    found = findings(facts, Look(account, window, target_acos.aims(demo.store, account)), [], LAST_DAY)
+    found = findings(facts, Selection(account, window, target_acos.aims(demo.store, account)), [], LAST_DAY)
     source = facts.total_source(account.id, [window])
     assert found.overspend <= facts.by_day(account.id, source, window, ("spend",))["spend"].sum()
 
@@ -128,7 +128,7 @@ def test_overspend_never_exceeds_what_the_totals_report_says_was_spent(owner, de
 def test_days_compared_with_that_are_not_held_are_no_zeros(owner):
     for page in ("/movement/drift", "/movement/why", "/movement/ledger"):
         shown = text_of(owner.get(f"{page}?{A}&against=2020-01-01..2020-01-30"))
-        assert "No figures for" in shown
+        assert "No data for" in shown
         assert "0 →" not in shown
     row = pulse_row(owner.get(f"/pulse/?{A}&against=2020-01-01..2020-01-30").get_data(as_text=True))
     assert " pt" not in row
@@ -138,7 +138,7 @@ def test_days_compared_with_that_are_not_held_are_no_zeros(owner):
 def test_an_audit_closed_on_other_days_is_not_compared(owner, demo):
     owner.post("/findings/close", data={"account": "fernhollow-de", "window": "last-14"})
     shown = text_of(owner.get(f"/findings/?{A}&window=last-30"))
-    assert "it looked at 14 days, this looks at 30" in shown
+    assert "it covered 14 days, this one 30" in shown
     assert not re.search(r"\d+ findings? new, ", shown)
     again = text_of(owner.get(f"/findings/?{A}&window=last-14"))
     assert "0 gone" in again
@@ -200,13 +200,13 @@ def test_the_workbook_and_the_report_say_of_a_part_what_its_pages_say(owner, par
     assert told["spend, now"]["amount"] == pytest.approx(spend, abs=0.6)
     assert told["sales, now"]["amount"] == pytest.approx(sales, abs=0.6)
     assert told["ACOS, now"]["rate"] == pytest.approx(spend / sales, abs=0.001)
-    report = text_of(owner.get(f"/findings/report?{scope}")).replace("\xa0", " ")
+    report = text_of(owner.get(f"/findings/report?{scope}&annex=yes")).replace("\xa0", " ")
     assert f"€ {spend:,.0f}" in report
     assert f"€ {sales:,.0f}" in report
     page = text_of(owner.get(f"/findings/?{scope}"))
-    overspend = money(page, r"(€ [\d,]+) per 30 days is likely")
-    assert money(report, r"(€ [\d,]+) per 30 days is likely") == overspend
-    likely = told["likely above target per 30 days, the same money once"]["amount"]
+    overspend = money(page, r"(€ [\d,]+) wasted above target per 30 days")
+    assert money(report, r"(€ [\d,]+) wasted above target per 30 days") == overspend
+    likely = told["wasted spend per 30 days, the same money counted once"]["amount"]
     assert likely == pytest.approx(overspend, abs=0.6)
     assert told["findings"]["amount"] == len(book["Findings"])
 
@@ -224,21 +224,23 @@ def test_delivery_and_catalog_say_of_a_part_what_findings_and_the_rail_say(owner
     both = listed.join(whole, on=["whose", "placement"], suffix="_of_all")
     assert len(both) == len(listed)
     assert both["verdict"].to_list() == both["verdict_of_all"].to_list()
-    flagged = listed["verdict"].is_in(["costly", "leaning costly"])
+    flagged = listed["verdict"].is_in(["above target", "likely above target"])
     assert listed.filter(~flagged)["stake"].sum() == 0
     found_there = text_of(owner.get(f"/findings/?{scope}")).replace("\xa0", " ")
     off = listed.filter(
-        (pl.col("placement") == "off_site") & (pl.col("verdict") == "costly") & (pl.col("offsite_limited") != "yes")
+        (pl.col("placement") == "off_site")
+        & (pl.col("verdict") == "above target")
+        & (pl.col("offsite_limited") != "yes")
     )
     if len(off):
-        there = money(found_there, r"does not come back (€ [\d,]+)")
+        there = money(found_there, r"Off-site spend without return (€ [\d,]+)")
         assert off["stake"].sum() == pytest.approx(there, abs=0.6)
     rail = text_of(owner.get(f"/scope/rail?{scope}&area=findings"))
     for area, page in (("Delivery", "/delivery/placements"), ("Catalog", "/catalog/families")):
         said = re.search(rf"{area} ([\d.]+k?)\b", rail)
         shown = text_of(owner.get(f"{page}?{scope}")).replace("\xa0", " ")
         if said:
-            on_page = money(shown, r"(€ [\d,]+) per 30 days is at stake here")
+            on_page = money(shown, r"(€ [\d,]+) per 30 days:")
             assert _long(said[1]) == pytest.approx(on_page, rel=0.06, abs=1)
 
 
@@ -281,7 +283,7 @@ def test_commands_say_what_the_pages_and_files_say(owner, demo):
     page = text_of(owner.get(f"/findings/?{A}"))
     told = reef("findings", "--format", "json")
     assert number(re.search(r"([\d,.]+) EUR per 30 days likely", told)[1]) == pytest.approx(
-        money(page, r"(€ [\d,]+) per 30 days is likely"), abs=0.6
+        money(page, r"(€ [\d,]+) wasted above target per 30 days"), abs=0.6
     )
     table = pl.read_csv(io.StringIO(reef("table", "--view", "targets")), infer_schema_length=None)
     file = csv(owner, f"/targeting/targets/export.csv?{A}")

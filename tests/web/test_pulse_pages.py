@@ -7,8 +7,8 @@ import polars as pl
 import pytest
 from tests.pages import text_of, values
 
-from nimbus_reef.analysis.look import Look
 from nimbus_reef.analysis.pulse import Beat, Sums, beat, idle
+from nimbus_reef.analysis.selection import Selection
 from nimbus_reef.core.targeting import Aims
 from nimbus_reef.core.windows import Window
 from nimbus_reef.store.people import accounts
@@ -29,10 +29,10 @@ def account(demo):
 
 
 def test_a_beat_sums_one_report_and_holds_it_against_all_trade(demo, account):
-    """The totals are those of the rows; the days before lie outside the 45 days held."""
+    """The totals are those of the rows; the period before lie outside the 45 days held."""
     facts = Facts(demo.store)
     before = Window(WINDOW.first - timedelta(days=10), WINDOW.first - timedelta(days=1))
-    made = beat(facts, Look(account, WINDOW, AIMS, before), WINDOW.last)
+    made = beat(facts, Selection(account, WINDOW, AIMS, before), WINDOW.last)
     assert made.source == "campaign_daily"
     assert made.now.spend == int(target_frames.target_rows(facts, account.id, WINDOW)["spend"].sum())
     assert made.now.spend < made.now.sales < made.now.total_sales
@@ -44,7 +44,7 @@ def test_a_beat_sums_one_report_and_holds_it_against_all_trade(demo, account):
 
 def test_all_trade_that_is_not_held_whole_gives_no_tacos(demo, account):
     early = Window(WINDOW.first - timedelta(days=60), WINDOW.last)
-    assert beat(Facts(demo.store), Look(account, early, AIMS), early.last).now.tacos is None
+    assert beat(Facts(demo.store), Selection(account, early, AIMS), early.last).now.tacos is None
 
 
 def test_an_account_without_days_says_where_to_begin(demo, account):
@@ -71,8 +71,8 @@ def made_beat(account, **changes):
     [
         ({"newest": TODAY - timedelta(days=9)}, "the newest is 9 days old", "intake"),
         ({"planned": 2}, "send the 2 planned changes", "plan"),
-        ({"overspend": None}, "go through its findings", "findings"),
-        ({"overspend": 5 * MICRO}, "go through its findings", "findings"),
+        ({"overspend": None}, "review its findings", "findings"),
+        ({"overspend": 5 * MICRO}, "review its findings", "findings"),
         ({"overspend": 0}, "nothing to do", "findings"),
     ],
 )

@@ -1,4 +1,4 @@
-"""Audits closed and taken up again; the audit as a workbook and on paper."""
+"""Audits closed and trying again; the audit as a workbook and on paper."""
 
 import re
 
@@ -22,7 +22,7 @@ def closed(owner, demo):
 
 def test_closing_twice_in_a_row_says_nothing_is_new(owner, closed):
     page = text_of(owner.get(FINDINGS))
-    assert "0 findings new, 0 came back, 0 gone" in page
+    assert "0 findings new, 0 back, 0 gone" in page
     assert len(closed.found) > 10
 
 
@@ -33,11 +33,11 @@ def test_what_was_not_there_is_new_and_what_is_no_more_is_gone(owner, demo, clos
     response = owner.get(FINDINGS)
     page = text_of(response)
     # The first audit had it, the second had not, and now it is there again.
-    assert "0 findings new, 1 came back, 1 gone" in page
+    assert "0 findings new, 1 back, 1 gone" in page
     assert "a term of old" in page
     assert "came back" in texts(response, ".news")
     told = values(owner.get("/targeting/targets"), "ol#rail a span[title]", "title")
-    assert "1 new or come back since the last audit" in told
+    assert "1 new or back since the last audit" in told
 
 
 def test_a_part_of_the_account_is_measured_by_audits_of_that_part(owner, closed):
@@ -72,10 +72,12 @@ def test_the_workbook_holds_every_sheet_of_the_audit(owner):
         "Gaps",
         "Listings",
         "Structure",
+        "Duplicates",
         "Placements",
         "Hours",
         "Budgets",
         "Plan",
+        "Glossary",
     ]
     rows = {row["what"]: row for row in book["Summary"].to_dicts()}
     assert "Fernhollow" in rows["brand"].values()
@@ -84,12 +86,14 @@ def test_the_workbook_holds_every_sheet_of_the_audit(owner):
     page = text_of(owner.get(FINDINGS))
     assert all(findings["what"]), "every finding has its name"
     assert findings["what"][0] in page
-    headline = re.search(r"([\d,]+) per 30 days is likely", page)[1]
-    assert f"{rows['likely above target per 30 days, the same money once']['amount']:,.0f}" == headline
+    headline = re.search(r"([\d,]+) wasted above target", page)[1]
+    assert f"{rows['wasted spend per 30 days, the same money counted once']['amount']:,.0f}" == headline
 
 
 def test_the_report_on_paper_says_what_the_page_says(owner):
     page, paper = text_of(owner.get(FINDINGS)), text_of(owner.get("/findings/report"))
-    headline = re.search(r"(\S+ \S+) per 30 days is likely spent above target", page)[0]
-    assert headline in paper
-    assert "Audit of Fernhollow" in paper
+    headline = re.search(r"(\S+ \S+) wasted above target per 30 days", page)[0]
+    assert headline not in paper, "a client reads two pages"
+    assert headline in text_of(owner.get("/findings/report?annex=yes"))
+    for part in ("Fernhollow, DE: advertising report", "What happened", "Why", "What we do", "What it should bring"):
+        assert part in paper

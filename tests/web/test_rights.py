@@ -20,7 +20,7 @@ ANYBODY_S = {
     "saved.save",
     "saved.forget",
     "start",
-    "pulse.look",
+    "pulse.index",
     "people.me",
     "people.rename",
     "people.end_session",
@@ -28,7 +28,7 @@ ANYBODY_S = {
     "people.sign_out_everywhere",
     "people.trail_of",
     "people.trail_export",
-    "settings.look",
+    "settings.index",
 }
 OWNERS = {
     "people.listed",
@@ -92,7 +92,7 @@ def things(demo):
         request={"stem": "none", "file": "x.xlsx", "rows": 1},
     )
     (change,) = plans.accept_packages(store, account.id, 1, [[(BID, PROMISE)]]).planned
-    notes.add(store, account.id, 1, "targets", "1", "x")
+    notes.add(store, account.id, 1, notes.About("targets", "1"), "x")
     hidden_findings.put(store, account.id, 1, "costly-targets", ["1"], until_day=None, until_clicks=None, reason="x")
     yield {
         "upload_id": upload,
@@ -100,7 +100,7 @@ def things(demo):
         "job_id": job,
         "change_id": change.id,
         "sending_id": sendings.send(store, account.id, 1, "csv", [change]),
-        "remark_id": notes.of_row(store, account.id, "targets", "1")[0].id,
+        "remark_id": notes.of_account(store, account.id, "targets", "1")[0].id,
         "view_id": 999,
     }
     accounts.rest(store, account.id, None, resting=False)
@@ -189,6 +189,6 @@ def test_who_is_signed_in_no_more_comes_back_to_the_page_and_not_to_a_part_of_it
         assert lost in led.query
     form = visitor.post("/targeting/targets/accept-many", headers={"Referer": f"http://localhost{page}"})
     assert parse_qs(urlsplit(form.location).query) == {"next": [page], "lost": ["yes"]}
-    assert "was not done" in text_of(visitor.get(form.location))
+    assert "was not saved" in text_of(visitor.get(form.location))
     whole = visitor.get(page)
     assert parse_qs(urlsplit(whole.location).query) == {"next": [page]}

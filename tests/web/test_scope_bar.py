@@ -81,9 +81,9 @@ def test_the_bar_is_in_the_address_and_findings_follow_it(owner):
     assert "<b>brand</b>" in page
     assert "format=brand" in page
     narrow = float(
-        re.search(r"€\s([\d,]+) per 30 days is", text_of(owner.get("/findings/?format=brand")))[1].replace(",", "")
+        re.search(r"€\s([\d,]+) wasted above", text_of(owner.get("/findings/?format=brand")))[1].replace(",", "")
     )
-    wide = float(re.search(r"€\s([\d,]+) per 30 days is", text_of(owner.get("/findings/")))[1].replace(",", ""))
+    wide = float(re.search(r"€\s([\d,]+) wasted above", text_of(owner.get("/findings/")))[1].replace(",", ""))
     assert narrow < wide
 
 
@@ -107,7 +107,7 @@ def test_a_target_set_is_judged_by_until_it_is_taken_back(owner, account):
     before = rows(owner, f"campaign={campaign}")
     data = {"level": "campaign", "of": campaign, "percent": "3", "back": TARGETS}
     done = owner.post("/scope/aims", data=data, follow_redirects=True)
-    assert "is 3 % now" in text_of(done)
+    assert f"Target of the campaign {campaign}: 3 %." in text_of(done).replace("\xa0", " ")
     after = rows(owner, f"campaign={campaign}")
     assert after["excess"].cast(pl.Float64).sum() > before["excess"].cast(pl.Float64).sum()
     others = rows(owner, "").filter(pl.col("campaign") != campaign)
@@ -122,10 +122,12 @@ def test_an_account_without_a_target_is_offered_the_middle_peer_s_and_break_even
     """The peers' median and break-even, each set with one click."""
     target_acos.set_aim(demo.store, account, None, "account", "", None)
     assert "30 % assumed" in text_of(owner.get(TARGETS)).replace("\xa0", " ")
-    assert "target ACOS 30 % (assumed)" in text_of(owner.get("/findings/report")).replace("\xa0", " ")
-    assert "(assumed)" not in text_of(owner.get("/findings/report?target_acos=30"))
+    assert "The target is 30 %, assumed until one is set." in text_of(owner.get("/findings/report")).replace(
+        "\xa0", " "
+    )
+    assert "assumed" not in text_of(owner.get("/findings/report?target_acos=30"))
     asked = owner.get("/scope/aims")
-    assert "No target is set yet: 30 % is assumed" in text_of(asked).replace("\xa0", " ")
+    assert "No target set yet: 30 % is assumed" in text_of(asked).replace("\xa0", " ")
     assert "the median ACOS of peers" in text_of(asked)
     peers, margins = [float(each) for each in values(asked, "input[name=percent]", "value")]
     assert 5 < peers < 60
@@ -133,7 +135,7 @@ def test_an_account_without_a_target_is_offered_the_middle_peer_s_and_break_even
     assert known.min() < margins < known.max()
     data = {"level": "account", "percent": str(margins), "back": TARGETS}
     done = owner.post("/scope/aims", data=data, follow_redirects=True)
-    assert f"is {margins:g} % now" in text_of(done).replace("\xa0", " ")
+    assert f"Target of the account: {margins:g} %." in text_of(done).replace("\xa0", " ")
     assert target_acos.aims(demo.store, accounts.by_key(demo.store, account.key)).account == pytest.approx(
         margins / 100
     )

@@ -53,7 +53,7 @@ def test_a_link_sets_up_owner_and_account_and_leads_to_intake(empty, store):
     (made,) = accounts.all_accounts(store)
     assert (made.currency, made.timezone, made.locale, made.target_acos) == ("EUR", "Europe/Berlin", "de_DE", 0.3)
     page = client.get(answer.location)
-    assert "costly search terms" in text_of(page)
+    assert "wasted search terms" in text_of(page)
     assert empty.test_client().get(link).status_code == 404
 
 
@@ -72,7 +72,7 @@ def test_a_target_may_be_set_later(empty, store):
     (made,) = accounts.all_accounts(store)
     assert (made.target_acos, made.target_set) == (0.3, False)
     assert "target ACOS 30 % assumed" in text_of(client.get(answer.location)).replace("\xa0", " ")
-    assert "Load peer benchmarks, or a catalog with margins and product ads by day, to get a suggestion" in text_of(
+    assert "Load peer benchmarks, or a catalog with margins and product ads by day, for a suggestion" in text_of(
         client.get("/scope/aims")
     )
 
@@ -163,7 +163,7 @@ def test_a_setting_says_what_it_moves_and_moves_it(owner, store):
     )
     said = texts(answer, ".notice")[0]
     assert "targets in an ad group" in said
-    assert "break-even cost of sale" in said
+    assert "break-even ACOS" in said
     settings = accounts.by_key(store, "harbour-kiln-de").settings
     assert (settings.most_targets, settings.margin, settings.own_words) == (20, 0.405, ("kiln", "harbour"))
     emptied = owner.post("/accounts/harbour-kiln-de", data={"most_targets": ""}, follow_redirects=True)
@@ -180,7 +180,7 @@ def test_an_account_is_added_described_and_put_to_rest(owner, store):
     assert owner.post("/accounts/slow-loom-gb/describe", data={"timezone": "Mars"}).status_code == 400
     owner.post("/accounts/slow-loom-gb/rest")
     assert owner.get("/accounts/slow-loom-gb").status_code == 404
-    assert "wake" in text_of(owner.get("/accounts/"))
+    assert "restore" in text_of(owner.get("/accounts/"))
     owner.post("/accounts/slow-loom-gb/rest")
     assert owner.get("/accounts/slow-loom-gb").status_code == 200
 

@@ -25,7 +25,7 @@ def planned(demo):
 
 def test_columns_are_a_set_or_ones_own(owner):
     usual, reach = heads(owner.get(TARGETS)), heads(owner.get(f"{TARGETS}?cols=reach"))
-    assert usual[:3] == ["at stake €", "clicks", "orders"]
+    assert usual[:3] == ["wasted €", "clicks", "orders"]
     assert reach[:3] == ["impressions", "CTR %", "clicks"]
     assert heads(owner.get(f"{TARGETS}?cols=roas&cols=bid")) == ["ROAS", "bid €", "verdict"]
     assert owner.get(f"{TARGETS}?cols=mood").status_code == 400
@@ -51,7 +51,7 @@ def test_a_view_is_kept_for_its_person_and_table(owner, viewer):
         "account": "fernhollow-de",
     }
     kept = owner.post("/saved/", data=data, follow_redirects=True)
-    assert "“dear ones” is among your views now." in text_of(kept)
+    assert "“dear ones” is saved for you." in text_of(kept)
     page = owner.get(TARGETS)
     assert row_ids(owner.get(link(page, "dear ones"))) == row_ids(
         owner.get(f"{TARGETS}?where=clicks:ge:10&sort=-spend")
@@ -76,11 +76,11 @@ def test_selected_rows_are_accepted_together_and_taken_back_together(owner, demo
     assert "5 changes added to the plan." in text_of(done)
     assert {each.promise.row_id for each in planned(demo)} == set(ids)
     again = owner.post(f"{TARGETS}/accept-many", data={"rows": ids})
-    assert "in the plan already" in text_of(again)
+    assert "already in the plan" in text_of(again)
     accept(owner, f"{TARGETS}/accept-many", {"rows": row_ids(owner.get(f"{TARGETS}?where={where}"))[5:8]})
     assert len(planned(demo)) == 8
     back = owner.post("/plan/take-back", follow_redirects=True)
-    assert "taken back out of the plan" in text_of(back)
+    assert "removed from the plan again" in text_of(back)
     assert {each.promise.row_id for each in planned(demo)} == set(ids)
 
 

@@ -9,10 +9,10 @@ from dataclasses import replace
 import pytest
 from sqlalchemy import update
 from tests.conftest import LAST_DAY
-from tests.looks import account_of
 from tests.pages import found, parsed, sent_by, text_of, values
 from tests.planned import BID as LOWER
 from tests.planned import PROMISE
+from tests.selections import account_of
 
 from nimbus_reef.store.people import account_settings, closed_audits, plans, trail
 from nimbus_reef.store.record import loads
@@ -55,7 +55,7 @@ def test_settings_keep_what_somebody_else_changed_meanwhile(owner, demo, setting
     assert set(newest.detail) == {"maturing_days"}, "the trail names what this person changed, and nothing else"
     late = owner.post(f"/accounts/{KEY}", data=mine | {"min_clicks": "20"})
     assert late.status_code == 409
-    assert "is 14 by now, not 10 as on your page" in text_of(late)
+    assert "is now 14. Your page still showed 10" in text_of(late)
     assert account_of(demo, KEY).settings.min_clicks == 14
 
 
@@ -74,7 +74,7 @@ def test_a_value_of_the_plan_is_not_written_over_a_newer_one(owner, planned):
     assert owner.post(f"/plan/{planned.id}/value", data=send | {"new_value": "0.80"}).status_code == 302
     late = owner.post(f"/plan/{planned.id}/value", data=send | {"new_value": "0.70"})
     assert late.status_code == 409
-    assert "is 0.80 by now, not 0.90 as on your page" in text_of(late)
+    assert "is now 0.80. Your page still showed 0.90" in text_of(late)
 
 
 def test_of_two_who_close_an_audit_one_closes_it(owner, demo):
@@ -84,7 +84,7 @@ def test_of_two_who_close_an_audit_one_closes_it(owner, demo):
     assert owner.post("/findings/close", data=sent).status_code == 302
     late = owner.post("/findings/close", data=sent)
     assert late.status_code == 409
-    assert "closed already" in text_of(late)
+    assert "already closed" in text_of(late)
     made, *others = closed_audits.closings(demo.store, account.id)
     assert others == before
     closed_audits.reopen(demo.store, account.id, 1, made.id)

@@ -73,7 +73,7 @@ FIELDS = judged_tables.fields(judged_tables.TARGETS, "evidence")
         ("clicks:ge:10", "clicks ≥ 10"),
         ("state:is:enabled", "state is enabled"),
         ("cpc:lt:0,94", "CPC < € 0.94"),
-        ("verdict:not:fine", "verdict is not fine"),
+        ("verdict:not:fine", "verdict is not within target"),
     ],
 )
 def test_chips_say_what_they_do(text, label):
@@ -127,13 +127,13 @@ def test_the_sentence_has_its_figures_in_it():
     }
     fact, measure = drawer.sentence(row, EURO)
     assert fact == "38 clicks brought no order."
-    assert "convert 9.1 %: a miss this long happens 1 in 40 by luck." in plain(measure)
-    assert "To meet 28 % at € 0.94 a click it must convert 10.8 %; the chance that it does is 1 in 200." in plain(
+    assert "convert 9.1 %. The odds of no order by luck alone: 1 in 40." in plain(measure)
+    assert "At € 0.94 a click it needs 10.8 % conversion to meet 28 %. The odds that it does: 1 in 200." in plain(
         measure
     )
     _, so = drawer.sentence(row | {"clicks": 3}, EURO)
-    assert "so few clicks miss 75 % of the time" in plain(so)
-    assert drawer.sentence(row | {"clicks": 0}, EURO)[0] == "No clicks in these days."
+    assert "So few clicks bring no order 75 % of the time" in plain(so)
+    assert drawer.sentence(row | {"clicks": 0}, EURO)[0] == "No clicks in this period."
     assert "too small" in drawer.sentence(row | {"prior_a": None}, EURO)[1]
 
 
@@ -198,19 +198,18 @@ def test_the_words_that_change_a_verdict_are_named_with_their_figures():
     word = {"word": "aquarium", "factor": 0.31, "clicks": 257, "came": 2, "due": 16.2}
     said = plain(drawer.decided_by_words(row, [word], EURO))
     assert said.startswith(
-        "“aquarium” converts 69 % below this account’s other searches after product, ad group and target "
-        "(257 clicks, 2 orders, 16 were due): "
+        "“aquarium” converts 69 % below comparable searches of this account (257 clicks, 2 orders, 16 expected): "
     )
     with_words, without = (drawer.clicks_enough(row[f"{kind}_a"], row[f"{kind}_b"], 0.06) for kind in ("prior", "free"))
-    assert said.endswith(f"{with_words} clicks without an order are enough, without its words {without}.")
+    assert said.endswith(f"{with_words} clicks without an order settle it, without its words {without}.")
     assert drawer.decided_by_words(row | {"p_free": 0.92}, [word], EURO) == ""
     assert drawer.decided_by_words(row, [], EURO) == ""
     alone = plain(drawer.decided_by_words(row | {"prior_a": 0.2, "prior_b": 90.0}, [word], EURO))
-    assert "its words alone say so" in alone
+    assert "its words alone decide it" in alone
     dear = row | {"prior_a": 0.2, "prior_b": 90.0, "free_a": 0.3, "free_b": 90.0}
-    assert plain(drawer.decided_by_words(dear, [word], EURO)).endswith("16 were due)."), "no click is needed either way"
+    assert plain(drawer.decided_by_words(dear, [word], EURO)).endswith("16 expected)."), "no click is needed either way"
     other = plain(drawer.decided_by_words(row | {"free_a": 0.2, "free_b": 90.0}, [word], EURO))
-    assert other.endswith(f"{with_words} clicks without an order are enough, without its words no click is needed.")
+    assert other.endswith(f"{with_words} clicks without an order settle it, without its words no click is needed.")
 
 
 def test_what_else_a_negative_hits_is_that_of_all_its_ad_groups():

@@ -11,8 +11,8 @@ from typing import Final
 
 from nimbus_reef.analysis import order
 from nimbus_reef.analysis.delivery import plan_prices
-from nimbus_reef.analysis.look import Look
 from nimbus_reef.analysis.order import Before
+from nimbus_reef.analysis.selection import Selection
 from nimbus_reef.analysis.wording import REMEDY, rise_words, worded
 from nimbus_reef.core.acceptance import Acceptance
 from nimbus_reef.core.changes import Change, Entity, key
@@ -38,7 +38,7 @@ class Assessed:
 
     offered: Sequence[Proposal]
     left: frozenset[str]
-    told: Acceptance
+    acceptance: Acceptance
     planned: Sequence[Planned]
     before: dict[str, list[Before]]
 
@@ -51,40 +51,50 @@ class Assessed:
     def going(self) -> list[Proposal]:
         """Those that go into the plan."""
         acting = self.acting
-        return [acting[place] for place in self.told.new]
+        return [acting[place] for place in self.acceptance.new]
 
     @property
     def replaced_rows(self) -> list[int]:
         """The rows of the plan that leave for it."""
-        return [change.row for change in self.told.replaced]
+        return [change.row for change in self.acceptance.replaced]
 
 
 def _acting(offered: Sequence[Proposal], left: Collection[str]) -> list[Proposal]:
     return [each for each in offered if each.package and each.row_id not in left]
 
 
-def assess(facts: Facts, look: Look, offered: Sequence[Proposal], left: frozenset[str] = frozenset()) -> Assessed:
+def assess(
+    facts: Facts, selection: Selection, offered: Sequence[Proposal], left: frozenset[str] = frozenset()
+) -> Assessed:
     """What accepting proposals would do, but for those whose rows are left out."""
-    planned = plans.planned(facts.store, look.account.id)
-    held = [each.change for each in planned]
+    planned = plans.planned(facts.store, selection.account.id)
+    changes = [each.change for each in planned]
     acting = _acting(offered, left)
-    told = plan_prices.accepted(facts, look, held, [each.changes for each in acting])
-    return Assessed(offered, left, told, planned, _before(facts, look, [acting[place] for place in told.new], held))
+    acceptance = plan_prices.accepted(facts, selection, changes, [each.changes for each in acting])
+    return Assessed(
+        offered,
+        left,
+        acceptance,
+        planned,
+        _before(facts, selection, [acting[place] for place in acceptance.new], changes),
+    )
 
 
-def _before(facts: Facts, look: Look, going: Sequence[Proposal], held: Sequence[Change]) -> dict[str, list[Before]]:
+def _before(
+    facts: Facts, selection: Selection, going: Sequence[Proposal], changes: Sequence[Change]
+) -> dict[str, list[Before]]:
     """Of keywords alone: a product ad or a budget is such a thing itself."""
     keywords = [each for each in going if each.changes[0].entity in (Entity.TARGET, Entity.NEGATIVE)]
     homes = {home for each in keywords for home in each.homes}
     if not homes:
         return {}
-    found = order.before(facts, look, homes, held)
+    found = order.before(facts, selection, homes, changes)
     return {each.row_id: [one for home in each.homes for one in found.get(home, ())] for each in keywords}
 
 
 def accept(
     facts: Facts,
-    look: Look,
+    selection: Selection,
     person_id: int,
     going: Sequence[Proposal],
     replacing: Collection[int] = (),
@@ -92,18 +102,18 @@ def accept(
 ) -> Accepted:
     """Puts proposals into the plan, each whole. replacing: the rows that somebody was told will leave."""
     return plans.accept_packages(
-        facts.store, look.account.id, person_id, packages(look, going), replacing, progress=progress
+        facts.store, selection.account.id, person_id, packages(selection, going), replacing, progress=progress
     )
 
 
-def packages(look: Look, going: Sequence[Proposal]) -> list[Package]:
+def packages(selection: Selection, going: Sequence[Proposal]) -> list[Package]:
     """The changes of proposals with their reasons in words, each with what it promises."""
-    figures = Figures(look.account.locale, look.account.currency)
-    return [[(change, typed(change, told)) for change, told in worded(each, figures).package] for each in going]
+    figures = Figures(selection.account.locale, selection.account.currency)
+    return [[(change, typed(change, result)) for change, result in worded(each, figures).package] for each in going]
 
 
 def accept_one(
-    facts: Facts, look: Look, person_id: int, proposal: Proposal, replacing: Collection[int] = ()
+    facts: Facts, selection: Selection, person_id: int, proposal: Proposal, replacing: Collection[int] = ()
 ) -> Accepted:
     """
     Puts one proposal into the plan.
@@ -112,19 +122,19 @@ def accept_one(
     the plan would have to leave that nobody was told about.
     """
     if not proposal.package:
-        raise Conflict("There is nothing to accept here any more.", remedy="Look at it again.")
-    held = [each.change for each in plans.planned(facts.store, look.account.id)]
-    told = plan_prices.accepted(facts, look, held, [proposal.changes])
-    if told.refused:
-        said = rise_words(told.refused[0], Figures(look.account.locale, look.account.currency))
-        raise Conflict(f"{said[0].upper()}{said[1:]}.", remedy=REMEDY)
-    if told.packaged:
+        raise Conflict("Nothing left to accept here.", remedy="Reload the page.")
+    changes = [each.change for each in plans.planned(facts.store, selection.account.id)]
+    acceptance = plan_prices.accepted(facts, selection, changes, [proposal.changes])
+    if acceptance.refused:
+        text = rise_words(acceptance.refused[0], Figures(selection.account.locale, selection.account.currency))
+        raise Conflict(f"{text[0].upper()}{text[1:]}.", remedy=REMEDY)
+    if acceptance.packaged:
         raise Conflict(
-            "The plan changes this together with other things.", remedy="Take those changes out of the plan first."
+            "The plan changes this together with other things.", remedy="Remove those changes from the plan first."
         )
-    if not told.new:
-        raise Conflict("The plan already changes this.", remedy="Take the other change out of the plan first.")
-    return accept(facts, look, person_id, [proposal], replacing)
+    if not acceptance.new:
+        raise Conflict("The plan already changes this.", remedy="Remove the other change from the plan first.")
+    return accept(facts, selection, person_id, [proposal], replacing)
 
 
 @dataclass(frozen=True, slots=True)
@@ -150,8 +160,8 @@ def in_plan(planned: Sequence[Planned], proposal: Proposal) -> InPlan:
     own = [each for each in planned if whose.get(key(each.change)) == each.change.finding]
     if not proposal.package:
         return InPlan([], 0)
-    told = taken([each.change for each in planned], [proposal.changes])
-    return InPlan(own, len(proposal.package) if told.new else 0, tuple(told.replaced))
+    result = taken([each.change for each in planned], [proposal.changes])
+    return InPlan(own, len(proposal.package) if result.new else 0, tuple(result.replaced))
 
 
 def made_in_plan(planned: Sequence[Planned], proposal: Proposal) -> InPlan:
@@ -163,6 +173,6 @@ def made_in_plan(planned: Sequence[Planned], proposal: Proposal) -> InPlan:
     return InPlan(own, 0 if own else len(proposal.package))
 
 
-def undo(facts: Facts, look: Look, person_id: int, step: int | None = None) -> int:
+def undo(facts: Facts, selection: Selection, person_id: int, step: int | None = None) -> int:
     """Undoes a step, one's newest acceptance where none is named; how many changes that touched."""
-    return plan_steps.undo(facts.store, look.account.id, person_id, step)
+    return plan_steps.undo(facts.store, selection.account.id, person_id, step)

@@ -26,7 +26,7 @@ class ReportGap:
     other: str
     measure: str
     days: Window
-    held: int
+    shared_days: int
     first: int
     second: int
 
@@ -39,13 +39,13 @@ def differences(facts: Facts, account: Account, newest: date) -> list[ReportGap]
     window = facts.usual_span(account.id, account.maturing_days) or last_days(
         _COMPARED_DAYS, newest, account.maturing_days
     )
-    held = {kind: facts.by_day(account.id, kind, window, _MONEY) for kind in TOTAL_SOURCES}
-    kinds = [kind for kind in TOTAL_SOURCES if len(held[kind])]
-    return [each for other in kinds[1:] for each in _between(kinds[0], other, held)]
+    by_key = {kind: facts.by_day(account.id, kind, window, _MONEY) for kind in TOTAL_SOURCES}
+    kinds = [kind for kind in TOTAL_SOURCES if len(by_key[kind])]
+    return [each for other in kinds[1:] for each in _between(kinds[0], other, by_key)]
 
 
-def _between(better: str, other: str, held: dict[str, pl.DataFrame]) -> list[ReportGap]:
-    both = held[better].join(held[other], on=["day", "first_day"], suffix="_other").sort("day")
+def _between(better: str, other: str, by_key: dict[str, pl.DataFrame]) -> list[ReportGap]:
+    both = by_key[better].join(by_key[other], on=["day", "first_day"], suffix="_other").sort("day")
     if both.is_empty():
         return []
     days = Window(both["first_day"].min(), both["day"][-1])  # type: ignore[arg-type]

@@ -11,7 +11,7 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from datetime import date
 from typing import Any, Final
 
-from nimbus_reef.analysis import agreement, movement, pulse, query_shares, standing
+from nimbus_reef.analysis import agreement, groups, movement, pulse, query_shares, standing
 from nimbus_reef.analysis.catalog import ads, catch_all, families, gaps, pages, structure
 from nimbus_reef.analysis.catalog.files import NEEDS as CATALOG
 from nimbus_reef.analysis.delivery import budgets, hours, placements
@@ -20,7 +20,7 @@ from nimbus_reef.analysis.findings import SOURCES, findings, without
 from nimbus_reef.analysis.judged import Judged, judged_ads, judged_targets, judged_terms, judged_words
 from nimbus_reef.analysis.judged_proposals import sources
 from nimbus_reef.analysis.lacking import lacking
-from nimbus_reef.analysis.look import Look, asked
+from nimbus_reef.analysis.selection import Selection, asked
 from nimbus_reef.core.checks import Subject
 from nimbus_reef.core.targeting import Aims
 from nimbus_reef.store.people.accounts import Account
@@ -30,15 +30,15 @@ from nimbus_reef.store.reading.facts import TARGET_SOURCES, TOTAL_SOURCES, Facts
 
 DAYS: Final = ("last-30", "last-7", "last-14", "last-60", "last-90")
 """The usual days, those looked at first before the others; the month of the newest day besides."""
-_Work = tuple[tuple[str, ...], Callable[[Facts, Look], Any]]
+_Work = tuple[tuple[str, ...], Callable[[Facts, Selection], Any]]
 """The reports of which any one makes it, and how it is made."""
 _ADS: Final = CATALOG["ads"]
 
 
-def _agreeing(facts: Facts, look: Look) -> Any:
+def _agreeing(facts: Facts, selection: Selection) -> Any:
     """What Intake says of reports that differ, whatever the window."""
-    newest = facts.newest_day(look.account.id)
-    return agreement.differences(facts, look.account, newest) if newest else []
+    newest = facts.newest_day(selection.account.id)
+    return agreement.differences(facts, selection.account, newest) if newest else []
 
 
 _ROWS: Final[Sequence[_Work]] = (
@@ -49,7 +49,10 @@ _ROWS: Final[Sequence[_Work]] = (
 )
 _PAGES: Final[Sequence[_Work]] = (
     (CATALOG["families"], families.listed),
+    (CATALOG["families"], families.rows),
     (CATALOG["families"], families.profit_by_week),
+    (TARGET_SOURCES, lambda facts, selection: groups.rows(facts, selection, groups.CAMPAIGNS)),
+    (TARGET_SOURCES, lambda facts, selection: groups.rows(facts, selection, groups.AD_GROUPS)),
     (_ADS, ads.listed),
     (CATALOG["gaps"], gaps.products),
     (CATALOG["gaps"], gaps.unadvertised),
@@ -57,26 +60,32 @@ _PAGES: Final[Sequence[_Work]] = (
     (CATALOG["eligibility"], gaps.ineligible),
     (CATALOG["gaps"], catch_all.usual_clicks),
     (CATALOG["listings"], pages.listed),
-    (CATALOG["structure"], structure.duplicates),
+    (CATALOG["duplicates"], structure.duplicates),
     (CATALOG["structure"], structure.faults),
-    (DELIVERY["placements"], lambda facts, look: placements.judged(facts, look, "account")),
+    (DELIVERY["placements"], lambda facts, selection: placements.judged(facts, selection, "account")),
     (DELIVERY["placements"], placements.judged),
     *((DELIVERY["hours"], work) for work in (hours.grid, hours.by_hour, hours.found_segments, hours.dry, hours.judged)),
-    (DELIVERY["budgets"], budgets.held),
+    (DELIVERY["budgets"], budgets.campaign_rows),
     (DELIVERY["budgets"], budgets.moved),
     (_ADS, standing.standing_data),
     (_ADS, standing.account_places),
     (_ADS, standing.mix),
     (_ADS, standing.compared_products),
     (("query_funnel",), query_shares.shares),
-    (_ADS, lambda facts, look: standing.groups(facts, look, "category")),
-    (_ADS, lambda facts, look: standing.groups(facts, look, "format")),
+    (_ADS, lambda facts, selection: standing.groups(facts, selection, "category")),
+    (_ADS, lambda facts, selection: standing.groups(facts, selection, "format")),
     (TOTAL_SOURCES, _agreeing),
 )
 _AGAINST: Final[Sequence[_Work]] = (
     (_ADS, standing.standing_data),
-    (sources(Subject.TARGET), lambda facts, look: target_frames.target_sums(facts, look.account.id, look.window)),
-    (sources(Subject.TERM), lambda facts, look: target_frames.term_sums(facts, look.account.id, look.window)),
+    (
+        sources(Subject.TARGET),
+        lambda facts, selection: target_frames.target_sums(facts, selection.account.id, selection.window),
+    ),
+    (
+        sources(Subject.TERM),
+        lambda facts, selection: target_frames.term_sums(facts, selection.account.id, selection.window),
+    ),
 )
 """What pages hold beside it, of the days compared with."""
 _MOVED: Final[Mapping[str, tuple[str, ...]]] = {
@@ -107,35 +116,35 @@ SUMS: Final = frozenset({"sums", "month grid", "hour sums", "hours of part"})
 """Those of them that a page shows before its verdicts."""
 
 
-def looks(facts: Facts, account: Account, aims: Aims) -> Iterator[Look]:
+def selections(facts: Facts, account: Account, aims: Aims) -> Iterator[Selection]:
     """The usual looks at an account, each compared with what it usually is."""
     newest = facts.newest_day(account.id)
     if newest is None:
         return
     seen = set()
     for text in ("", *DAYS, f"{newest:%Y-%m}"):
-        look = asked(facts, account, aims, text)
-        if look is not None and look.window not in seen:
-            seen.add(look.window)
-            yield look
+        selection = asked(facts, account, aims, text)
+        if selection is not None and selection.window not in seen:
+            seen.add(selection.window)
+            yield selection
 
 
-def steps(facts: Facts, look: Look, away: Sequence[PutAway], today: date) -> Iterator[Callable[[], Any]]:
+def steps(facts: Facts, selection: Selection, away: Sequence[PutAway], today: date) -> Iterator[Callable[[], Any]]:
     """What is worked out for one look, piece by piece, so that whoever does it can stop between two."""
     for needed, work in (*_ROWS, (SOURCES, _findings(away, today)), *_PAGES):
-        if lacking(facts, look.account, look.window, needed) is None:
-            yield lambda work=work: work(facts, look)  # type: ignore[misc]
-    yield lambda: pulse.beat(facts, look, today)
-    if look.against is None:
+        if lacking(facts, selection.account, selection.window, needed) is None:
+            yield lambda work=work: work(facts, selection)  # type: ignore[misc]
+    yield lambda: pulse.beat(facts, selection, today)
+    if selection.against is None:
         return
-    then = look.at(look.against)
+    then = selection.at(selection.against)
     for needed, work in _AGAINST:
-        if lacking(facts, look.account, look.against, needed) is None:
+        if lacking(facts, selection.account, selection.against, needed) is None:
             yield lambda work=work: work(facts, then)  # type: ignore[misc]
     for by, needed in _MOVED.items():
-        if not any(lacking(facts, look.account, days, needed) for days in (look.window, look.against)):
-            yield lambda by=by: movement.sides(facts, look, by)  # type: ignore[misc]
+        if not any(lacking(facts, selection.account, days, needed) for days in (selection.window, selection.against)):
+            yield lambda by=by: movement.sides(facts, selection, by)  # type: ignore[misc]
 
 
-def _findings(away: Sequence[PutAway], today: date) -> Callable[[Facts, Look], Any]:
-    return lambda facts, look: findings(facts, look, away, today)
+def _findings(away: Sequence[PutAway], today: date) -> Callable[[Facts, Selection], Any]:
+    return lambda facts, selection: findings(facts, selection, away, today)

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from nimbus_reef.analysis.look import Look
 from nimbus_reef.analysis.readings import reading
+from nimbus_reef.analysis.selection import Selection
 from nimbus_reef.core import checks
 from nimbus_reef.core.checks import Found, Money, Reading
 from nimbus_reef.errors import NotFound
-from nimbus_reef.store.reading.facts import Facts, Held
+from nimbus_reef.store.reading.facts import Facts, TargetSource
 
 
 @dataclass(frozen=True, slots=True)
@@ -20,28 +20,28 @@ class Audit:
     Money is in micro-units.
     """
 
-    look: Look
-    source: Held
+    selection: Selection
+    source: TargetSource
     found: tuple[Found, ...]
     spend: int
     sales: int
 
 
-def run(facts: Facts, look: Look) -> Audit:
+def run(facts: Facts, selection: Selection) -> Audit:
     """Judges every target and term; NotFound when the window holds nothing."""
-    window = look.window
-    source = facts.held(look.account.id, window)
+    window = selection.window
+    source = facts.target_source(selection.account.id, window)
     if not source.days:
         raise NotFound(
             f"No report covers {window.first} to {window.last}.",
-            place=look.account.key,
-            remedy="Load a target or search term report of these days, or choose other days.",
+            place=selection.account.key,
+            remedy="Load targets or search terms for this period, or choose another period.",
         )
-    targets = reading(facts, look, Reading.TARGETS)
+    targets = reading(facts, selection, Reading.TARGETS)
     found = [
-        checks.run(check, reading(facts, look, check.reads))
+        checks.run(check, reading(facts, selection, check.reads))
         for check in checks.CHECKS.values()
         if check.money is Money.OVERSPEND
     ]
     found.sort(key=lambda each: each.stake, reverse=True)
-    return Audit(look, source, tuple(found), int(targets["spend"].sum()), int(targets["sales"].sum()))
+    return Audit(selection, source, tuple(found), int(targets["spend"].sum()), int(targets["sales"].sum()))

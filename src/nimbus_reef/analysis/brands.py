@@ -6,7 +6,7 @@ from typing import Final
 
 import polars as pl
 
-from nimbus_reef.analysis.look import Look
+from nimbus_reef.analysis.selection import Selection
 from nimbus_reef.core import words
 from nimbus_reef.core.checks import Subject
 from nimbus_reef.store.people.accounts import Account
@@ -21,8 +21,8 @@ _TEXT: Final = {Subject.TARGET: "target", Subject.TERM: "term", Subject.PHRASE: 
 
 def own_brand(facts: Facts, account: Account) -> frozenset[str]:
     """Words of the account's own brands: its name, those of the catalog, and what its settings add."""
-    told = product_frames.brand_words(facts, account.id, account.brand)
-    return told | {word for text in account.settings.own_words for word in words.words(text)}
+    names = product_frames.brand_words(facts, account.id, account.brand)
+    return names | {word for text in account.settings.own_words for word in words.words(text)}
 
 
 def rivals(facts: Facts, account: Account) -> frozenset[tuple[str, ...]]:
@@ -34,17 +34,17 @@ def rivals(facts: Facts, account: Account) -> frozenset[tuple[str, ...]]:
     return frozenset(name for each in named if (name := words.words(each)))
 
 
-def brand_of(facts: Facts, look: Look, text: str) -> str:
+def brand_of(facts: Facts, selection: Selection, text: str) -> str:
     """Whose brand a text names: see `with_brand`."""
-    return str(with_brand(facts, look, Subject.TERM, pl.DataFrame({"term": [text]}))["brand"][0])
+    return str(with_brand(facts, selection, Subject.TERM, pl.DataFrame({"term": [text]}))["brand"][0])
 
 
-def with_brand(facts: Facts, look: Look, subject: Subject, rows: pl.DataFrame) -> pl.DataFrame:
+def with_brand(facts: Facts, selection: Selection, subject: Subject, rows: pl.DataFrame) -> pl.DataFrame:
     """
     Judged rows with `brand`: OWN where a word of them is one of the account's brands, else RIVAL where a rival is
     named, else NEITHER.
     """
     text = rows[_TEXT[subject]].cast(pl.String)
-    whose = words.naming(text, own_brand(facts, look.account), rivals(facts, look.account))
-    told = pl.when(whose["own"]).then(pl.lit(OWN)).when(whose["rival"]).then(pl.lit(RIVAL))
-    return rows.with_columns(whose.select(brand=told.otherwise(pl.lit(NEITHER))))
+    whose = words.naming(text, own_brand(facts, selection.account), rivals(facts, selection.account))
+    chained_then = pl.when(whose["own"]).then(pl.lit(OWN)).when(whose["rival"]).then(pl.lit(RIVAL))
+    return rows.with_columns(whose.select(brand=chained_then.otherwise(pl.lit(NEITHER))))

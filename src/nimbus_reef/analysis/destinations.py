@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import polars as pl
 
-from nimbus_reef.analysis.look import Look
+from nimbus_reef.analysis.selection import Selection
 from nimbus_reef.core.model import MatchType, State, Targeting
 from nimbus_reef.core.recommendations import AdProduct, sold_by
 from nimbus_reef.store.reading import product_frames, setting_frames, target_frames
@@ -64,13 +64,13 @@ _LONGEST = 200
 """An ad group that is made for a term is called by it."""
 
 
-def places(facts: Facts, look: Look) -> Places:
+def places(facts: Facts, selection: Selection) -> Places:
     """What destinations are found from, of the whole account. Kept."""
-    return facts.kept("destinations", look.account.id, lambda: _places(facts, look), look.window)
+    return facts.kept("destinations", selection.account.id, lambda: _places(facts, selection), selection.window)
 
 
-def _places(facts: Facts, look: Look) -> Places:
-    account, window = look.account, look.window
+def _places(facts: Facts, selection: Selection) -> Places:
+    account, window = selection.account, selection.window
     targets = target_frames.targets(facts, account.id)
     auto = targets.group_by("ad_group_id").agg(
         auto=(pl.col("match_type").cast(pl.String) == MatchType.AUTO.value).any(),
@@ -94,7 +94,7 @@ def _places(facts: Facts, look: Look) -> Places:
         )
     )
     main = target_frames.advertised_products(facts, account.id, window)
-    held = (
+    rows = (
         product_frames.enabled_ads(facts, account.id, window)
         .select("ad_group_id", pl.col("sku").cast(pl.String))
         .unique()
@@ -104,6 +104,6 @@ def _places(facts: Facts, look: Look) -> Places:
         .sort(["sku", "main", "exact", "ad_group_id"], descending=[False, True, True, False])
     )
     of_sku: dict[str, list[tuple[str, str, bool]]] = {}
-    for sku, campaign, group, is_main in held.select("sku", "campaign", "ad_group", "main").rows():
+    for sku, campaign, group, is_main in rows.select("sku", "campaign", "ad_group", "main").rows():
         of_sku.setdefault(sku, []).append((campaign, group, is_main))
     return Places(of_sku, frozenset(takes.select("campaign", "ad_group").rows()))

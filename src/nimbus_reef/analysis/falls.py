@@ -9,7 +9,7 @@ from typing import Any, Final
 
 import polars as pl
 
-from nimbus_reef.analysis.look import Look
+from nimbus_reef.analysis.selection import Selection
 from nimbus_reef.core import listings
 from nimbus_reef.core.model import MEASURES
 from nimbus_reef.core.windows import Window
@@ -36,34 +36,34 @@ _FALL: Final[Mapping[str, Any]] = {
 }
 
 
-def around_of(look: Look) -> Window:
+def around_of(selection: Selection) -> Window:
     """The window with the days before it that a change on its first day is compared with."""
-    window = look.window
-    return Window(window.first - timedelta(days=look.account.settings.fall_days), window.last)
+    window = selection.window
+    return Window(window.first - timedelta(days=selection.account.settings.fall_days), window.last)
 
 
-def page_changes(facts: Facts, look: Look) -> pl.DataFrame:
+def page_changes(facts: Facts, selection: Selection) -> pl.DataFrame:
     """What changed on product pages since the window began, up to the newest load: see `core.listings.page_changes`."""
-    window = look.window
+    window = selection.window
 
     def make() -> pl.DataFrame:
-        since = Window(around_of(look).first, date.max)
-        pages = product_frames.listings(facts, look.account.id, since)
+        since = Window(around_of(selection).first, date.max)
+        pages = product_frames.listings(facts, selection.account.id, since)
         return listings.page_changes(pages).filter(pl.col("day") >= window.first)
 
-    return facts.kept("page changes", look.account.id, make, window)
+    return facts.kept("page changes", selection.account.id, make, window)
 
 
-def falls(facts: Facts, look: Look) -> pl.DataFrame:
+def falls(facts: Facts, selection: Selection) -> pl.DataFrame:
     """
     Products whose conversion fell at a page change of the window: day, cvr_before, cvr_after, page
     (what changed).
     """
-    account, window = look.account, look.window
-    changes = page_changes(facts, look)
+    account, window = selection.account, selection.window
+    changes = page_changes(facts, selection)
     if changes.is_empty():
         return pl.DataFrame(schema={**COMMON, **_FALL})
-    around = look.at(around_of(look))
+    around = selection.at(around_of(selection))
     daily = _days(facts, around, changes["product_id"].unique())
     sold = daily.group_by("product_id").agg(pl.col("clicks", "orders", "spend", "sales").sum())
     titles = product_frames.catalog(facts, account.id).select("product_id", pl.col("title").cast(pl.String))
@@ -73,7 +73,7 @@ def falls(facts: Facts, look: Look) -> pl.DataFrame:
         .join(sold, on="product_id")
         .join(titles, on="product_id", how="left")
     )
-    mature = min(window.last, _mature(facts, look))
+    mature = min(window.last, _mature(facts, selection))
     page = changes.group_by("product_id", "day", maintain_order=True).agg(page=pl.struct("field", "old", "new"))
     found = (
         listings.falls(daily, changes, mature, account.settings.fall_days)
@@ -100,9 +100,9 @@ def falls(facts: Facts, look: Look) -> pl.DataFrame:
 _CHANGED_WITHIN: Final = timedelta(days=60)
 
 
-def _mature(facts: Facts, look: Look) -> date:
-    newest = facts.newest_day(look.account.id) or look.window.last
-    return newest - timedelta(days=look.account.maturing_days)
+def _mature(facts: Facts, selection: Selection) -> date:
+    newest = facts.newest_day(selection.account.id) or selection.window.last
+    return newest - timedelta(days=selection.account.maturing_days)
 
 
 @dataclass(frozen=True, slots=True)
@@ -115,23 +115,23 @@ class Watched:
 
     before: tuple[int, int]
     after: tuple[int, int]
-    said: listings.Repaired
+    repaired: listings.Repaired
 
 
-def watched(facts: Facts, look: Look, done: Mapping[str, date]) -> dict[str, Watched]:
+def watched(facts: Facts, selection: Selection, done: Mapping[str, date]) -> dict[str, Watched]:
     """
     Products, by SKU, whose fall was ticked off on a day: what all of their ads did since; none that
     had no ads by day.
     """
     if not done:
         return {}
-    side = timedelta(days=look.account.settings.fall_days)
-    last = max(_mature(facts, look), *done.values())
-    skus = product_frames.skus(facts, look.account.id).with_columns(pl.col("sku").cast(pl.String))
+    side = timedelta(days=selection.account.settings.fall_days)
+    last = max(_mature(facts, selection), *done.values())
+    skus = product_frames.skus(facts, selection.account.id).with_columns(pl.col("sku").cast(pl.String))
     asked = skus.join(pl.DataFrame({"sku": list(done), "done": list(done.values())}), on="sku")
     window = Window(min(done.values()) - side - _CHANGED_WITHIN, last)
     changed = (
-        listings.page_changes(product_frames.listings(facts, look.account.id, window))
+        listings.page_changes(product_frames.listings(facts, selection.account.id, window))
         .join(asked, on="product_id")
         .filter(pl.col("day") < pl.col("done"))
         .group_by("product_id")
@@ -140,23 +140,23 @@ def watched(facts: Facts, look: Look, done: Mapping[str, date]) -> dict[str, Wat
     asked = asked.join(changed, on="product_id", how="left").with_columns(
         pl.col("fell").fill_null(pl.col("done") - side)
     )
-    daily = product_frames.product_days(facts, look.account.id, window, asked["product_id"], ("clicks", "orders"))
+    daily = product_frames.product_days(facts, selection.account.id, window, asked["product_id"], ("clicks", "orders"))
     after = pl.col("day") >= pl.col("done")
     sums = (
         daily.join(asked, on="product_id")
-        .filter(pl.col("day") >= pl.col("fell"), ~after | (pl.col("day") <= _mature(facts, look)))
+        .filter(pl.col("day") >= pl.col("fell"), ~after | (pl.col("day") <= _mature(facts, selection)))
         .group_by("sku", after=after)
         .agg(pl.col("clicks", "orders").sum())
     )
-    told = {(sku, late): (clicks, orders) for sku, late, clicks, orders in sums.rows()}
+    by_key = {(sku, late): (clicks, orders) for sku, late, clicks, orders in sums.rows()}
     return {
         sku: Watched(before, then, listings.repaired(before, then))
-        for sku in {each for each, _ in told}
-        for before, then in [(told.get((sku, False), (0, 0)), told.get((sku, True), (0, 0)))]
+        for sku in {each for each, _ in by_key}
+        for before, then in [(by_key.get((sku, False), (0, 0)), by_key.get((sku, True), (0, 0)))]
     }
 
 
-def _days(facts: Facts, around: Look, products: pl.Series) -> pl.DataFrame:
+def _days(facts: Facts, around: Selection, products: pl.Series) -> pl.DataFrame:
     """
     By day (a sum of several says nothing of before and after) what ads of the part did for products
     whose page changed.

@@ -10,8 +10,8 @@ from typing import Any, Final
 import polars as pl
 
 from nimbus_reef.analysis.judged import TARGET_ID, TERM_ID, asked_of_helper
-from nimbus_reef.analysis.look import Look
 from nimbus_reef.analysis.readings import READERS, reading
+from nimbus_reef.analysis.selection import Selection
 from nimbus_reef.core import checks
 from nimbus_reef.core import findings as findings_rules
 from nimbus_reef.core.checks import AreaKey, Check, Money, Overlap, Reading, Subject
@@ -75,27 +75,34 @@ class Findings:
         return sum(len(group.rows) for group in self.groups)
 
 
-def findings(facts: Facts, look: Look, away: Sequence[PutAway], today: date) -> Findings:
+def findings(facts: Facts, selection: Selection, away: Sequence[PutAway], today: date) -> Findings:
     """The findings of a look, those put away left out while their time runs."""
 
     def make() -> Findings:
-        hidden = tuple(each for each in away if _still_away(facts, look, each, today))
-        made = without(facts, look, hidden)
+        hidden = tuple(each for each in away if _still_away(facts, selection, each, today))
+        result = without(facts, selection, hidden)
         # The same rows may have been brought back and put away anew, with another reason.
-        return replace(made, hidden=hidden)
+        return replace(result, hidden=hidden)
 
-    return facts.kept(_NOW, look.account.id, make, *_key(look), _away_on(away, today))
+    return facts.kept(_NOW, selection.account.id, make, *_key(selection), _away_on(away, today))
 
 
 _NOW: Final = "findings now"
 
 
-def without(facts: Facts, look: Look, hidden: tuple[PutAway, ...]) -> Findings:
+def without(facts: Facts, selection: Selection, hidden: tuple[PutAway, ...]) -> Findings:
     """The findings of a look but for those that are hidden."""
     names = frozenset((each.check, each.row_id) for each in hidden)
-    large = asked_of_helper(facts, look, "findings", facts.held(look.account.id, look.window).kind, hidden)
+    large = asked_of_helper(
+        facts, selection, "findings", facts.target_source(selection.account.id, selection.window).kind, hidden
+    )
     return facts.kept(
-        "findings", look.account.id, lambda: _findings(facts, look, hidden), *_key(look), names, asked=large
+        "findings",
+        selection.account.id,
+        lambda: _findings(facts, selection, hidden),
+        *_key(selection),
+        names,
+        asked=large,
     )
 
 
@@ -104,21 +111,21 @@ def _away_on(away: Sequence[PutAway], today: date) -> tuple[PutAway, ...]:
     return tuple(each for each in away if each.until_day is None or today < each.until_day)
 
 
-def findings_known(facts: Facts, look: Look, away: Sequence[PutAway], today: date) -> Findings | None:
+def findings_known(facts: Facts, selection: Selection, away: Sequence[PutAway], today: date) -> Findings | None:
     """The findings of a look where they were worked out since the last load; else None."""
-    known: Findings | None = facts.known(_NOW, look.account.id, *_key(look), _away_on(away, today))
+    known: Findings | None = facts.known(_NOW, selection.account.id, *_key(selection), _away_on(away, today))
     return known
 
 
-def _key(look: Look) -> tuple[Hashable, ...]:
+def _key(selection: Selection) -> tuple[Hashable, ...]:
     """The days compared with do not matter: see `readings`."""
-    return (*look.judging, look.part)
+    return (*selection.judging, selection.part)
 
 
-def _findings(facts: Facts, look: Look, hidden: tuple[PutAway, ...]) -> Findings:
+def _findings(facts: Facts, selection: Selection, hidden: tuple[PutAway, ...]) -> Findings:
     counted = [each for each in READERS if each.overlap is not None]
     asked = dict.fromkeys((*counted, *(check.reads for check in checks.CHECKS.values())))
-    read = {each: reading(facts, look, each) for each in asked}
+    read = {each: reading(facts, selection, each) for each in asked}
     ignored = {each: set[str]() for each in asked}
     groups = []
     for check in checks.CHECKS.values():
@@ -127,7 +134,7 @@ def _findings(facts: Facts, look: Look, hidden: tuple[PutAway, ...]) -> Findings
         ignored[check.reads] |= set(rows.filter(away)["members"].explode().drop_nulls())
         groups.append(Group(check, rows.filter(~away)))
     groups.sort(key=lambda group: (not group.check.urgent, group.check.money is Money.EARNED, -group.stake))
-    account, window = look.account, look.window
+    account, window = selection.account, selection.window
     at_stake = {each: _unstaked(read[each], ignored[each]) for each in counted}
     targets, terms = at_stake[Reading.TARGETS], at_stake[Reading.TERMS]
     over = {
@@ -142,13 +149,13 @@ def _findings(facts: Facts, look: Look, hidden: tuple[PutAway, ...]) -> Findings
         targets,
         terms,
         target_frames.term_shares(facts, account.id, window),
-        month_factor(facts.monthly_days(account.id, facts.held(account.id, window).kind, window)),
-        _caps(facts, look),
+        month_factor(facts.monthly_days(account.id, facts.target_source(account.id, window).kind, window)),
+        _caps(facts, selection),
         ad_groups=over[Overlap.AD_GROUP],
         campaigns=over[Overlap.CAMPAIGN],
         away=pl.concat(put_away),
     )
-    whole = targets if len(targets) else _campaigns(facts, look)
+    whole = targets if len(targets) else _campaigns(facts, selection)
     return Findings(
         tuple(group for group in groups if len(group.rows)),
         total.total,
@@ -166,18 +173,18 @@ def _over(of: Reading, rows: pl.DataFrame) -> pl.DataFrame:
     return rows.filter(pl.any_horizontal(found)) if found else rows.clear()
 
 
-def _campaigns(facts: Facts, look: Look) -> pl.DataFrame:
+def _campaigns(facts: Facts, selection: Selection) -> pl.DataFrame:
     """What campaigns did by the report that totals come from, where targets are not held."""
-    account, window = look.account, look.window
+    account, window = selection.account, selection.window
     source = facts.total_source(account.id, [window])
     if source is None:
         return pl.DataFrame(schema={"spend": pl.Int64, "sales": pl.Int64})
-    return look.within(facts, campaign_frames.campaign_sums(facts, account.id, window, source))
+    return selection.within(facts, campaign_frames.campaign_sums(facts, account.id, window, source))
 
 
-def _caps(facts: Facts, look: Look) -> pl.DataFrame:
+def _caps(facts: Facts, selection: Selection) -> pl.DataFrame:
     """What each campaign spends a month by the report that totals come from: campaign_id, cap (micro-units)."""
-    account, window = look.account, look.window
+    account, window = selection.account, selection.window
     source = facts.total_source(account.id, [window])
     if source is None:
         return pl.DataFrame(schema={"campaign_id": pl.UInt32, "cap": pl.Int64})
@@ -200,40 +207,40 @@ def _unstaked(rows: pl.DataFrame, ids: set[str]) -> pl.DataFrame:
     )
 
 
-def _still_away(facts: Facts, look: Look, each: PutAway, today: date) -> bool:
+def _still_away(facts: Facts, selection: Selection, each: PutAway, today: date) -> bool:
     if each.until_day is not None:
         return today < each.until_day
     if each.until_clicks is None:
         return True
-    if look.window.last < each.since:
+    if selection.window.last < each.since:
         return True
     check = checks.CHECKS.get(each.check)
     if check is None:
         return True
-    since = look.at(Window(each.since, look.window.last))
+    since = selection.at(Window(each.since, selection.window.last))
     return _CLICKS[check.subject](facts, since, each.row_id) < each.until_clicks
 
 
-def _of_target(facts: Facts, look: Look, row_id: str) -> int:
-    rows = target_frames.target_sums(facts, look.account.id, look.window)
+def _of_target(facts: Facts, selection: Selection, row_id: str) -> int:
+    rows = target_frames.target_sums(facts, selection.account.id, selection.window)
     return int(rows.filter(row_id == TARGET_ID)["clicks"].sum())
 
 
-def _of_term(facts: Facts, look: Look, row_id: str) -> int:
-    rows = target_frames.term_sums(facts, look.account.id, look.window)
+def _of_term(facts: Facts, selection: Selection, row_id: str) -> int:
+    rows = target_frames.term_sums(facts, selection.account.id, selection.window)
     return int(rows.filter(row_id == TERM_ID)["clicks"].sum())
 
 
-def _of_word(facts: Facts, look: Look, row_id: str) -> int:
+def _of_word(facts: Facts, selection: Selection, row_id: str) -> int:
     """Of words that stand in the same searches ("diy + plans") any tells which those are."""
-    account_id = look.account.id
+    account_id = selection.account.id
     word = word_frames.vocabulary(facts, account_id).filter(pl.col("word") == row_id.split(" + ")[0])
     holding = word_frames.tokens(facts, account_id).join(word, on="word_id", how="semi").select("normal_id")
-    rows = target_frames.term_sums(facts, account_id, look.window)
+    rows = target_frames.term_sums(facts, account_id, selection.window)
     return int(rows.join(holding.unique(), on="normal_id", how="semi")["clicks"].sum())
 
 
-_CLICKS: Final[Mapping[Subject, Callable[[Facts, Look, str], int]]] = {
+_CLICKS: Final[Mapping[Subject, Callable[[Facts, Selection, str], int]]] = {
     Subject.TARGET: _of_target,
     Subject.TERM: _of_term,
     Subject.PHRASE: _of_word,
@@ -257,7 +264,7 @@ def named(check: Check, row: Mapping[str, Any]) -> tuple[str, str]:
     was gathered to.
     """
     if check.reads is Reading.GAPS:
-        drags = f"most of its {RATED[row['drag_metric']].label}: {row['drag_sku']}"
+        drags = f"biggest part of {RATED[row['drag_metric']].label}: {row['drag_sku']}"
         return row["name"], drags if row["drag_sku"] else ""
     if check.reads.named:
         return row["name"], row["where"]
@@ -271,11 +278,11 @@ def named(check: Check, row: Mapping[str, Any]) -> tuple[str, str]:
 
 def written_down(found: Findings) -> list[dict[str, Any]]:
     """Every finding as a closed audit keeps it: check, row, name, where, stake."""
-    made = []
+    entries = []
     for group in found.groups:
         for row in group.rows.to_dicts():
             name, where = named(group.check, row)
-            made.append(
+            entries.append(
                 {"check": group.check.key, "row": row["row_id"], "name": name, "where": where, "stake": row["stake"]}
             )
-    return made
+    return entries

@@ -8,7 +8,7 @@ from typing import Any, Final
 
 import polars as pl
 
-from nimbus_reef.analysis.look import Look
+from nimbus_reef.analysis.selection import Selection
 from nimbus_reef.core import cohorts, costly_words, evidence, targeting, words
 from nimbus_reef.core import findings as findings_rules
 from nimbus_reef.core.evidence import flagged
@@ -30,48 +30,48 @@ class Judged(StrEnum):
     ADS = "ads"
 
 
-def judged_targets(facts: Facts, look: Look) -> pl.DataFrame:
+def judged_targets(facts: Facts, selection: Selection) -> pl.DataFrame:
     """All targets of the window, judged, with their row_id; kept until something is loaded."""
-    account, window = look.account, look.window
+    account, window = selection.account, selection.window
 
     def rows() -> pl.DataFrame:
         fit = target_frames.fitted(facts, account.id, window)
         rows = target_frames.target_rows(facts, account.id, window)
         return targeting.in_cohort(rows, fit.targets if fit else None, ["target_id"])
 
-    return _judged(facts, look, Judged.TARGETS, facts.held(account.id, window).kind, rows, TARGET_ID)
+    return _judged(facts, selection, Judged.TARGETS, facts.target_source(account.id, window).kind, rows, TARGET_ID)
 
 
-def judged_terms(facts: Facts, look: Look) -> pl.DataFrame:
+def judged_terms(facts: Facts, selection: Selection) -> pl.DataFrame:
     """All search terms of the window, judged, with their row_id; kept until something is loaded."""
-    account, window = look.account, look.window
+    account, window = selection.account, selection.window
 
     def rows() -> pl.DataFrame:
         fit = target_frames.fitted(facts, account.id, window)
         rows = target_frames.term_rows(facts, account.id, window)
         return targeting.in_cohort(rows, fit.terms if fit else None, ["ad_group_id", "normal_id"])
 
-    return _judged(facts, look, Judged.TERMS, "search_term_daily", rows, TERM_ID)
+    return _judged(facts, selection, Judged.TERMS, "search_term_daily", rows, TERM_ID)
 
 
-def judged_words(facts: Facts, look: Look) -> pl.DataFrame:
+def judged_words(facts: Facts, selection: Selection) -> pl.DataFrame:
     """
     What the search terms come to by the words they share, and of single words what they themselves do.
 
     Narrowed before they are summed: a phrase is what it did in the part looked at. Phrases of two and three
     words are judged among phrases as long; a word by its factor (see `costly_words.judged`), with its fate.
     """
-    account = look.account
+    account = selection.account
 
     def make() -> pl.DataFrame:
-        terms = look.within(facts, judged_terms(facts, look))
-        days = facts.monthly_days(account.id, "search_term_daily", look.window)
+        terms = selection.within(facts, judged_terms(facts, selection))
+        days = facts.monthly_days(account.id, "search_term_daily", selection.window)
         phrases = words.by_phrase(
             terms, word_frames.tokens(facts, account.id), word_frames.vocabulary(facts, account.id), MEASURES
         )
         in_cohort = evidence.with_priors(phrases, ("length",))
-        judged = targeting.judged(in_cohort, days, Aims(look.aims.account), account.min_clicks)
-        rows = costly_words.beside(judged, own_words(facts, look))
+        judged = targeting.judged(in_cohort, days, Aims(selection.aims.account), account.min_clicks)
+        rows = costly_words.beside(judged, own_words(facts, selection))
         spent = int(terms["spend"].sum())
         # Rows overlap, so a share is of what the terms cost, not of the rows' sum.
         return rows.with_columns(
@@ -80,8 +80,8 @@ def judged_words(facts: Facts, look: Look) -> pl.DataFrame:
             share_of_spend=pl.col("spend") / spent if spent else pl.lit(None),
         )
 
-    large = asked_of_helper(facts, look, "words", "search_term_daily")
-    return facts.kept("words", account.id, make, *look.judging, look.part, asked=large)
+    large = asked_of_helper(facts, selection, "words", "search_term_daily")
+    return facts.kept("words", account.id, make, *selection.judging, selection.part, asked=large)
 
 
 def _as_spelt(examples: pl.Series, phrases: pl.Series) -> pl.Series:
@@ -95,20 +95,20 @@ def _as_spelt(examples: pl.Series, phrases: pl.Series) -> pl.Series:
     )
 
 
-def own_words(facts: Facts, look: Look) -> pl.DataFrame:
+def own_words(facts: Facts, selection: Selection) -> pl.DataFrame:
     """
     What every word itself does in a part of the account, with its fate: see `costly_words.judged`.
 
     With row_id and spelt as in `judged_words`, and as rows of findings have them spend, stake (its waste; 0 where
     unknown), clicks and orders; sales are not told apart by word.
     """
-    account, window = look.account, look.window
+    account, window = selection.account, selection.window
 
     def make() -> pl.DataFrame:
         fit = target_frames.fitted(facts, account.id, window)
         if fit is None or fit.holds is None:
             return costly_words.nothing()
-        terms = look.within(facts, judged_terms(facts, look))
+        terms = selection.within(facts, judged_terms(facts, selection))
         days = facts.monthly_days(account.id, "search_term_daily", window)
         cores = product_frames.title_cores(facts, account.id, window, account.brand)
         brands = product_frames.brand_words(facts, account.id, account.brand) | never_shut_out(account)
@@ -129,18 +129,18 @@ def own_words(facts: Facts, look: Look) -> pl.DataFrame:
             match_type=pl.lit(""),
         )
 
-    return facts.kept("own words", account.id, make, *look.judging, look.part)
+    return facts.kept("own words", account.id, make, *selection.judging, selection.part)
 
 
-def judged_ads(facts: Facts, look: Look) -> pl.DataFrame:
+def judged_ads(facts: Facts, selection: Selection) -> pl.DataFrame:
     """All product ads of the window, judged among what their product does elsewhere."""
 
     def rows() -> pl.DataFrame:
-        rows = product_frames.ad_rows(facts, look.account.id, look.window)
+        rows = product_frames.ad_rows(facts, selection.account.id, selection.window)
         ads = rows.select("product_ad_id", "ad_group_id", "product_id", "clicks", "orders")
         return targeting.in_cohort(rows, cohorts.fitted_ads(ads), ["product_ad_id"], targeting.AD_CHAIN)
 
-    return _judged(facts, look, Judged.ADS, "product_ad_daily", rows, _AD_ID)
+    return _judged(facts, selection, Judged.ADS, "product_ad_daily", rows, _AD_ID)
 
 
 _NAMES: Final = (
@@ -163,32 +163,34 @@ _AD_ID: Final = pl.col("product_ad_id").cast(pl.String)
 
 
 def _judged(
-    facts: Facts, look: Look, rows_of: Judged, kind: str, rows: Callable[[], pl.DataFrame], row_id: pl.Expr
+    facts: Facts, selection: Selection, rows_of: Judged, kind: str, rows: Callable[[], pl.DataFrame], row_id: pl.Expr
 ) -> pl.DataFrame:
-    account = look.account
+    account = selection.account
 
     def make() -> pl.DataFrame:
-        days = facts.monthly_days(account.id, kind, look.window)
+        days = facts.monthly_days(account.id, kind, selection.window)
         unjudged = rows()
-        judged = targeting.judged(unjudged, days, look.aims, _least_clicks(account, unjudged.columns))
+        judged = targeting.judged(unjudged, days, selection.aims, _least_clicks(account, unjudged.columns))
         # Many rows and few names: as categories they take a quarter of the room.
         names = [pl.col(name).cast(pl.Categorical) for name in _NAMES if name in judged.columns]
         return judged.with_columns(row_id.alias("row_id"), *names)
 
-    large = asked_of_helper(facts, look, rows_of.value, kind)
-    return facts.kept("judged", account.id, make, *_judged_key(look, rows_of), asked=large)
+    large = asked_of_helper(facts, selection, rows_of.value, kind)
+    return facts.kept("judged", account.id, make, *_judged_key(selection, rows_of), asked=large)
 
 
-def asked_of_helper(facts: Facts, look: Look, what: str, kind: str, *of: Any) -> Callable[[], Asked | None]:
+def asked_of_helper(facts: Facts, selection: Selection, what: str, kind: str, *of: Any) -> Callable[[], Asked | None]:
     """
     For `Facts.kept`: that a helper makes it where a report has so many rows that somebody has to wait. See
     `jobs.helper_process`.
     """
-    return lambda: (what, (look, *of)) if len(facts.sums(look.account.id, kind, look.window)) >= AT_ONCE else None
+    return lambda: (
+        (what, (selection, *of)) if len(facts.sums(selection.account.id, kind, selection.window)) >= AT_ONCE else None
+    )
 
 
 def _least_clicks(account: Account, columns: Sequence[str]) -> int | pl.Expr:
-    """The minimum clicks of the simple rule; of what advertises a product with a minimum of its own, that."""
+    """The minimum clicks for the simple rule; of what advertises a product with a minimum of its own, that."""
     own = account.settings.clicks_of_products
     named = next((each for each in ("sku", "main_product") if each in columns), None)
     if not own or named is None:
@@ -196,21 +198,21 @@ def _least_clicks(account: Account, columns: Sequence[str]) -> int | pl.Expr:
     return pl.col(named).cast(pl.String).replace_strict(own, default=account.min_clicks, return_dtype=pl.Int64)
 
 
-def _judged_key(look: Look, rows_of: Judged) -> tuple[Hashable, ...]:
-    return (rows_of, *look.judging)
+def _judged_key(selection: Selection, rows_of: Judged) -> tuple[Hashable, ...]:
+    return (rows_of, *selection.judging)
 
 
-def stake_of_targets(facts: Facts, look: Look) -> int:
+def stake_of_targets(facts: Facts, selection: Selection) -> int:
     """
     Micro-units per 30 days at stake in all targets of a part of the account. Kept beside the judged rows, which are
     large and may have to give way.
     """
 
     def make() -> int:
-        rows = look.within(facts, judged_targets(facts, look))
+        rows = selection.within(facts, judged_targets(facts, selection))
         return int(rows.select(pl.col("stake").filter(flagged()).sum()).item())
 
-    return facts.kept("stake", look.account.id, make, look.part, *_judged_key(look, Judged.TARGETS))
+    return facts.kept("stake", selection.account.id, make, selection.part, *_judged_key(selection, Judged.TARGETS))
 
 
 def never_shut_out(account: Account) -> frozenset[str]:
@@ -219,31 +221,31 @@ def never_shut_out(account: Account) -> frozenset[str]:
     return frozenset(word for text in (*settings.own_words, *settings.never_words) for word in words.words(text))
 
 
-def is_judged(facts: Facts, look: Look, what: Judged) -> bool:
+def is_judged(facts: Facts, selection: Selection, what: Judged) -> bool:
     """Whether these rows of these days are judged already."""
-    return facts.known("judged", look.account.id, *_judged_key(look, what)) is not None
+    return facts.known("judged", selection.account.id, *_judged_key(selection, what)) is not None
 
 
-def source_of(facts: Facts, look: Look, what: Judged) -> str:
+def source_of(facts: Facts, selection: Selection, what: Judged) -> str:
     """The report that rows come from."""
     own = {Judged.TERMS: "search_term_daily", Judged.ADS: "product_ad_daily"}
-    return own.get(what) or facts.held(look.account.id, look.window).kind
+    return own.get(what) or facts.target_source(selection.account.id, selection.window).kind
 
 
-def stake_known(facts: Facts, look: Look) -> int | None:
+def stake_known(facts: Facts, selection: Selection) -> int | None:
     """The same, as far as it is known without judging for it."""
-    key = _judged_key(look, Judged.TARGETS)
-    known: int | None = facts.known("stake", look.account.id, look.part, *key)
-    if known is None and is_judged(facts, look, Judged.TARGETS):
-        return stake_of_targets(facts, look)
+    key = _judged_key(selection, Judged.TARGETS)
+    known: int | None = facts.known("stake", selection.account.id, selection.part, *key)
+    if known is None and is_judged(facts, selection, Judged.TARGETS):
+        return stake_of_targets(facts, selection)
     return known
 
 
-def winners(facts: Facts, look: Look) -> pl.DataFrame:
+def winners(facts: Facts, selection: Selection) -> pl.DataFrame:
     """Terms that earn a target of their own, most sales first, with their row ids."""
     return findings_rules.winners(
-        judged_terms(facts, look),
-        target_frames.live_own(facts, look.account.id, look.window),
-        target_frames.kin(facts, look.account.id, look.window),
-        look.account.settings.promote_orders,
+        judged_terms(facts, selection),
+        target_frames.live_own(facts, selection.account.id, selection.window),
+        target_frames.kin(facts, selection.account.id, selection.window),
+        selection.account.settings.promote_orders,
     )

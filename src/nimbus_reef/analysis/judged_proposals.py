@@ -12,7 +12,7 @@ import polars as pl
 
 from nimbus_reef.analysis.destinations import Destination, places
 from nimbus_reef.analysis.judged import Judged, judged_targets, judged_terms, judged_words, never_shut_out, winners
-from nimbus_reef.analysis.look import Look
+from nimbus_reef.analysis.selection import Selection
 from nimbus_reef.analysis.sheet_rows import change, evidence_of, promise
 from nimbus_reef.core import bids, costly_words, evidence, words
 from nimbus_reef.core.changes import Action, Change, Entity
@@ -80,7 +80,7 @@ class JudgedRow:
         """The same with another of its destinations chosen; BadInput for one that is not offered."""
         chosen = next((each for each in self.destinations if each.key == key), None)
         if chosen is None:
-            raise BadInput("This ad group is not offered for it.", remedy="Choose one of the list.")
+            raise BadInput("This ad group is not an option.", remedy="Choose one from the list.")
         return replace(self, destinations=(chosen, *(each for each in self.destinations if each != chosen)))
 
 
@@ -89,9 +89,13 @@ def sources(subject: Subject) -> tuple[str, ...]:
     return TARGET_SOURCES if subject is Subject.TARGET else ("search_term_daily",)
 
 
-def source(facts: Facts, look: Look, subject: Subject) -> str:
+def source(facts: Facts, selection: Selection, subject: Subject) -> str:
     """The one report that rows of a subject come from in a window."""
-    return facts.held(look.account.id, look.window).kind if subject is Subject.TARGET else "search_term_daily"
+    return (
+        facts.target_source(selection.account.id, selection.window).kind
+        if subject is Subject.TARGET
+        else "search_term_daily"
+    )
 
 
 def judged_as(subject: Subject) -> Judged:
@@ -99,23 +103,23 @@ def judged_as(subject: Subject) -> Judged:
     return Judged.TARGETS if subject is Subject.TARGET else Judged.TERMS
 
 
-def monthly_days(facts: Facts, look: Look, subject: Subject) -> int:
+def monthly_days(facts: Facts, selection: Selection, subject: Subject) -> int:
     """The days that a row's figures per 30 days are scaled from: those of the window that are held."""
-    return facts.monthly_days(look.account.id, source(facts, look, subject), look.window)
+    return facts.monthly_days(selection.account.id, source(facts, selection, subject), selection.window)
 
 
-def judged(facts: Facts, look: Look, subject: Subject) -> pl.DataFrame:
+def judged(facts: Facts, selection: Selection, subject: Subject) -> pl.DataFrame:
     """The judged rows of a subject in the part that is looked at, with their row ids."""
     if subject is Subject.PHRASE:
-        return judged_words(facts, look)
-    rows = judged_targets(facts, look) if subject is Subject.TARGET else judged_terms(facts, look)
-    return look.within(facts, rows)
+        return judged_words(facts, selection)
+    rows = judged_targets(facts, selection) if subject is Subject.TARGET else judged_terms(facts, selection)
+    return selection.within(facts, rows)
 
 
-def history(look: Look) -> Window:
+def history(selection: Selection) -> Window:
     """The days a trend and the bids that worked are read from."""
-    longest = max(HISTORY_DAYS, look.window.days)
-    return Window(look.window.shifted(look.window.days - longest).first, look.window.last)
+    longest = max(HISTORY_DAYS, selection.window.days)
+    return Window(selection.window.shifted(selection.window.days - longest).first, selection.window.last)
 
 
 def core_row(row: Mapping[str, Any], days: int) -> Row:
@@ -161,29 +165,29 @@ def word_row(row: Mapping[str, Any]) -> Word:
     )
 
 
-def recommended(facts: Facts, look: Look, subject: Subject, rows: pl.DataFrame) -> list[JudgedRow]:
+def recommended(facts: Facts, selection: Selection, subject: Subject, rows: pl.DataFrame) -> list[JudgedRow]:
     """Judged rows of a subject with what is recommended for each, in their order."""
-    products = product_frames.product_rows(facts, look.account.id, look.window)
+    products = product_frames.product_rows(facts, selection.account.id, selection.window)
     if subject is not Subject.PHRASE:
         products = products.filter(pl.col("ad_group_id").is_in(rows["ad_group_id"].unique().implode()))
     of_group = products.partition_by("ad_group_id", as_dict=True)
     recommend = {Subject.TARGET: _targets, Subject.TERM: _terms, Subject.PHRASE: _phrases}[subject]
-    return recommend(facts, look, rows, {key[0]: part for key, part in of_group.items()}, products.clear())
+    return recommend(facts, selection, rows, {key[0]: part for key, part in of_group.items()}, products.clear())
 
 
 def _targets(
-    facts: Facts, look: Look, rows: pl.DataFrame, products: Mapping[Any, pl.DataFrame], none: pl.DataFrame
+    facts: Facts, selection: Selection, rows: pl.DataFrame, products: Mapping[Any, pl.DataFrame], none: pl.DataFrame
 ) -> list[JudgedRow]:
-    account, ids = look.account, rows["target_id"].to_list()
-    held = days_with_bids(facts, account, source(facts, look, Subject.TARGET), history(look), ids)
-    by_target = {key[0]: part for key, part in held.partition_by("target_id", as_dict=True).items()}
-    no_days = held.clear()
+    account, ids = selection.account, rows["target_id"].to_list()
+    frame = days_with_bids(facts, account, source(facts, selection, Subject.TARGET), history(selection), ids)
+    by_target = {key[0]: part for key, part in frame.partition_by("target_id", as_dict=True).items()}
+    no_days = frame.clear()
     opened = []
     for row in rows.to_dicts():
         days = by_target.get(row["target_id"], no_days)
         bid = from_micro(row["bid"]) if row["bid"] is not None else None
-        past = _past(days, history(look))
-        core = core_row(row, monthly_days(facts, look, Subject.TARGET))
+        past = _past(days, history(selection))
+        core = core_row(row, monthly_days(facts, selection, Subject.TARGET))
         proposal = for_target(core, bid=bid, history=past, limits=account.bid_limits)
         opened.append(JudgedRow(row, bid, proposal, days, products.get(row["ad_group_id"], none)))
     return opened
@@ -191,14 +195,14 @@ def _targets(
 
 def _past(days: pl.DataFrame, window: Window) -> list[bids.Day]:
     """Every day of the history up to the window's end; days that are not held brought nothing."""
-    told = {row[0]: row[1:] for row in days.select("day", "clicks", "orders", "spend", "sales", "bid").rows()}
-    if not told:
+    by_key = {row[0]: row[1:] for row in days.select("day", "clicks", "orders", "spend", "sales", "bid").rows()}
+    if not by_key:
         return []
     nothing = (0, 0, 0, 0, None)
     found = []
     for number in range(window.days):
         day = window.first + timedelta(days=number)
-        clicks, orders, spend, sales, bid = told.get(day, nothing)
+        clicks, orders, spend, sales, bid = by_key.get(day, nothing)
         found.append(
             bids.Day(clicks, orders, from_micro(spend), from_micro(sales), None if bid is None else from_micro(bid))
         )
@@ -217,16 +221,18 @@ def days_with_bids(facts: Facts, account: Account, source: str, window: Window, 
 
 
 def _terms(
-    facts: Facts, look: Look, rows: pl.DataFrame, products: Mapping[Any, pl.DataFrame], none: pl.DataFrame
+    facts: Facts, selection: Selection, rows: pl.DataFrame, products: Mapping[Any, pl.DataFrame], none: pl.DataFrame
 ) -> list[JudgedRow]:
-    same = judged(facts, look, Subject.TERM).filter(pl.col("normal_id").is_in(rows["normal_id"].unique().implode()))
+    same = judged(facts, selection, Subject.TERM).filter(
+        pl.col("normal_id").is_in(rows["normal_id"].unique().implode())
+    )
     orders = dict(same.group_by("normal_id").agg(pl.col("orders").sum()).rows())
-    products_of = advertised(facts, look, rows["ad_group_id"])
-    shapes = product_frames.item_shapes(facts, look.account.id)
-    winning = set(winners(facts, look)["row_id"])
-    homes, ratio = places(facts, look), bid_ratios(facts, look, rows)
-    days = monthly_days(facts, look, Subject.TERM)
-    never = never_shut_out(look.account)
+    products_of = advertised(facts, selection, rows["ad_group_id"])
+    shapes = product_frames.item_shapes(facts, selection.account.id)
+    winning = set(winners(facts, selection)["row_id"])
+    homes, ratio = places(facts, selection), bid_ratios(facts, selection, rows)
+    days = monthly_days(facts, selection, Subject.TERM)
+    never = never_shut_out(selection.account)
     opened = []
     for row in rows.to_dicts():
         group = row["ad_group_id"]
@@ -234,7 +240,7 @@ def _terms(
         item = words.item_shape(row["term"]) in shapes
         if row["row_id"] in winning:
             found = homes.for_term(row["term"], (row["campaign"], row["ad_group"]), products_of.get(group, []))
-            proposal = for_winner(core_row(row, days), look.account.bid_limits, ratio=ratio[row["row_id"]])
+            proposal = for_winner(core_row(row, days), selection.account.bid_limits, ratio=ratio[row["row_id"]])
             if not found:
                 proposal = Recommendation(Move.NONE, (Reason(ReasonKey.NO_DESTINATION),))
             opened.append(JudgedRow(row, None, proposal, None, own, found, item=item))
@@ -251,16 +257,16 @@ def _terms(
     return opened
 
 
-def bid_ratios(facts: Facts, look: Look, rows: pl.DataFrame) -> dict[str, float]:
+def bid_ratios(facts: Facts, selection: Selection, rows: pl.DataFrame) -> dict[str, float]:
     """
     What is bid for each unit paid for a click of a term, by row: the bid of the target that brought most; 1 where it is
     not known.
     """
-    settings = setting_frames.target_settings(facts, look.account.id, look.window).select("target_id", "bid")
-    told = rows.select("row_id", "target_id", "clicks", "spend").join(settings, on="target_id", how="left")
+    settings = setting_frames.target_settings(facts, selection.account.id, selection.window).select("target_id", "bid")
+    frame = rows.select("row_id", "target_id", "clicks", "spend").join(settings, on="target_id", how="left")
     return {
         row_id: bids.bid_ratio(bid, spend / clicks) if bid and clicks and spend else 1.0
-        for row_id, _, clicks, spend, bid in told.rows()
+        for row_id, _, clicks, spend, bid in frame.rows()
     }
 
 
@@ -273,13 +279,15 @@ def own_exact(row: Mapping[str, Any]) -> bool:
     )
 
 
-def advertised(facts: Facts, look: Look, groups: pl.Series) -> dict[Any, list[AdProduct]]:
+def advertised(facts: Facts, selection: Selection, groups: pl.Series) -> dict[Any, list[AdProduct]]:
     """The enabled products of some ad groups, with rows in the window or without, by what they are called."""
-    account = look.account
+    account = selection.account
     catalog = product_frames.catalog(facts, account.id).drop("sku")
-    spent = product_frames.product_rows(facts, account.id, look.window).select("ad_group_id", "product_id", "spend")
+    spent = product_frames.product_rows(facts, account.id, selection.window).select(
+        "ad_group_id", "product_id", "spend"
+    )
     known = (
-        product_frames.enabled_ads(facts, account.id, look.window)
+        product_frames.enabled_ads(facts, account.id, selection.window)
         .filter(pl.col("ad_group_id").is_in(groups.unique().implode()))
         .unique(["ad_group_id", "product_id"], maintain_order=True)
         .join(catalog, on="product_id")
@@ -299,9 +307,9 @@ def advertised(facts: Facts, look: Look, groups: pl.Series) -> dict[Any, list[Ad
     return found
 
 
-def deciding(facts: Facts, look: Look, subject: Subject, row: Mapping[str, Any]) -> list[dict[str, Any]]:
+def deciding(facts: Facts, selection: Selection, subject: Subject, row: Mapping[str, Any]) -> list[dict[str, Any]]:
     """The words that a target's or term's verdict hangs on; none of phrases."""
-    fit = None if subject is Subject.PHRASE else target_frames.fitted(facts, look.account.id, look.window)
+    fit = None if subject is Subject.PHRASE else target_frames.fitted(facts, selection.account.id, selection.window)
     if fit is None or row["p_over"] is None or row["p_free"] is None:
         return []
     keys = ("target_id",) if subject is Subject.TARGET else ("ad_group_id", "normal_id")
@@ -314,12 +322,12 @@ def beginnings(phrase: str) -> list[str]:
     return [stem.removesuffix("y") for stem in phrase.split() if stem != "+"]
 
 
-def phrase_terms(facts: Facts, look: Look, phrase: str) -> pl.DataFrame:
+def phrase_terms(facts: Facts, selection: Selection, phrase: str) -> pl.DataFrame:
     """
     The judged terms that hold a phrase, with spelt: the words as they stand there; dearest first. Words that
     stand in the same searches ("hand + second") are found by the longest of them.
     """
-    terms = judged(facts, look, Subject.TERM)
+    terms = judged(facts, selection, Subject.TERM)
     phrase = max(phrase.split(" + "), key=len)
     rough = pl.lit(True)
     for part in beginnings(phrase):
@@ -333,27 +341,27 @@ def phrase_terms(facts: Facts, look: Look, phrase: str) -> pl.DataFrame:
     )
 
 
-def _offered(facts: Facts, look: Look, phrase: str) -> str:
+def _offered(facts: Facts, selection: Selection, phrase: str) -> str:
     """The words that a phrase negative would be made of; see `costly_words.phrase_of`."""
     if " + " not in phrase:
         return phrase
-    return costly_words.phrase_of(phrase, phrase_terms(facts, look, phrase)["term"].to_list())
+    return costly_words.phrase_of(phrase, phrase_terms(facts, selection, phrase)["term"].to_list())
 
 
 def _phrases(
-    facts: Facts, look: Look, rows: pl.DataFrame, products: Mapping[Any, pl.DataFrame], none: pl.DataFrame
+    facts: Facts, selection: Selection, rows: pl.DataFrame, products: Mapping[Any, pl.DataFrame], none: pl.DataFrame
 ) -> list[JudgedRow]:
     """
     Phrases with their proposals. Of many rows only those that can become negatives are looked up in the ad groups that
     bought them.
     """
-    days, opened = monthly_days(facts, look, Subject.PHRASE), []
+    days, opened = monthly_days(facts, selection, Subject.PHRASE), []
     for row in rows.to_dicts():
         core, word = core_row(row, days), None if row["fate"] is None else word_row(row)
         places: tuple[Place, ...] = ()
         own = [none]
         if len(rows) == 1 or can_be_negative(core, word):
-            places, own = _bought_in(facts, look, row["phrase"], products, none)
+            places, own = _bought_in(facts, selection, row["phrase"], products, none)
         proposal = for_phrase(core, places) if word is None else for_word(core, word, places)
         hit = pl.concat(own).group_by("sku").agg(pl.col(MEASURES).sum())
         opened.append(JudgedRow(row, None, proposal, None, hit, places=places))
@@ -361,11 +369,11 @@ def _phrases(
 
 
 def _bought_in(
-    facts: Facts, look: Look, phrase: str, products: Mapping[Any, pl.DataFrame], none: pl.DataFrame
+    facts: Facts, selection: Selection, phrase: str, products: Mapping[Any, pl.DataFrame], none: pl.DataFrame
 ) -> tuple[tuple[Place, ...], list[pl.DataFrame]]:
     """The ad groups that bought searches with a phrase, and the product ads in each."""
-    paid = phrase_terms(facts, look, _offered(facts, look, phrase)).filter(pl.col("spend") > 0)
-    products_of = advertised(facts, look, paid["ad_group_id"])
+    paid = phrase_terms(facts, selection, _offered(facts, selection, phrase)).filter(pl.col("spend") > 0)
+    products_of = advertised(facts, selection, paid["ad_group_id"])
     places, own = [], [none]
     for (group,), terms in paid.partition_by("ad_group_id", as_dict=True, maintain_order=True).items():
         own.append(products.get(group, none))
@@ -382,15 +390,15 @@ def _bought_in(
     return tuple(places), own
 
 
-def propose(facts: Facts, look: Look, subject: Subject, rows: pl.DataFrame) -> list[Proposal]:
+def propose(facts: Facts, selection: Selection, subject: Subject, rows: pl.DataFrame) -> list[Proposal]:
     """What is proposed on judged rows of a subject, in their order."""
-    return [proposal_of(look, subject, each) for each in recommended(facts, look, subject, rows)]
+    return [proposal_of(selection, subject, each) for each in recommended(facts, selection, subject, rows)]
 
 
-def proposal_of(look: Look, subject: Subject, judged_row: JudgedRow) -> Proposal:
+def proposal_of(selection: Selection, subject: Subject, judged_row: JudgedRow) -> Proposal:
     """What is proposed on a judged row."""
     row, found = judged_row.row, judged_row.recommendation
-    package, sources = _package(look, subject, judged_row)
+    package, sources = _package(selection, subject, judged_row)
     homes = tuple((each.campaign, each.ad_group) for each in judged_row.places) or (judged_row.home,)
     return Proposal(
         EntityKey(subject, *judged_row.home, str(row[NAMED_BY[subject]]), str(row.get("match_type") or "")),
@@ -451,25 +459,27 @@ def _match(judged_row: JudgedRow) -> str:
     return judged_row.recommendation.match or ("negative_item" if judged_row.item else "negative_exact")
 
 
-def _package(look: Look, subject: Subject, judged_row: JudgedRow) -> tuple[Package, tuple[tuple[int, Reason], ...]]:
+def _package(
+    selection: Selection, subject: Subject, judged_row: JudgedRow
+) -> tuple[Package, tuple[tuple[int, Reason], ...]]:
     """
     The rows of the change sheet with what each promises, and the reasons that single ones have of their own. A phrase's
     projection is shared over its ad groups by what each spent on it.
     """
     row, found = judged_row.row, judged_row.recommendation
-    told = promise(look, row, FILED_AS[subject], row["row_id"], found.projected)
+    result = promise(selection, row, FILED_AS[subject], row["row_id"], found.projected)
     if judged_row.places and found.move is Move.NEGATIVE:
         free = [place for place in judged_row.places if not place.names_product]
         spent = sum(place.spend for place in free)
-        made = []
+        entries = []
         for place in free:
             part = part_of(found.projected, place.spend / spent / len(place.spelt) if spent else 0.0)
-            own = replace(told, projected=as_ranges(part), terms=place.terms)
-            made += [
+            own = replace(result, projected=as_ranges(part), terms=place.terms)
+            entries += [
                 (_negative(spelt, WORDS_TO_SHUT_OUT.key, "negative_phrase", (place.campaign, place.ad_group)), own)
                 for spelt in place.spelt
             ]
-        return tuple(made), ()
+        return tuple(entries), ()
     changes = _changes(judged_row)
     source: tuple[tuple[int, Reason], ...] = ()
     if found.move is Move.PROMOTE and changes and changes[-1].entity is Entity.NEGATIVE:
@@ -477,7 +487,7 @@ def _package(look: Look, subject: Subject, judged_row: JudgedRow) -> tuple[Packa
         assert to is not None
         why = Reason(ReasonKey.KEPT_FROM_SOURCE, (row["term"], to.campaign, to.ad_group, int(to.new)))
         source = ((len(changes) - 1, why),)
-    return tuple((each, told) for each in changes), source
+    return tuple((each, result) for each in changes), source
 
 
 def _changes(judged_row: JudgedRow) -> list[Change]:
@@ -529,20 +539,22 @@ def _promoted(judged_row: JudgedRow) -> list[Change]:
     return changes
 
 
-def report_rows(facts: Facts, look: Look, subject: Subject, row: Mapping[str, Any]) -> tuple[str, pl.DataFrame]:
+def report_rows(
+    facts: Facts, selection: Selection, subject: Subject, row: Mapping[str, Any]
+) -> tuple[str, pl.DataFrame]:
     """The report that a row's figures come from, and its rows in the window (see `rows_behind`)."""
-    account = look.account
-    kind = source(facts, look, subject)
+    account = selection.account
+    kind = source(facts, selection, subject)
     if subject is Subject.PHRASE:
-        held = phrase_terms(facts, look, row["phrase"]).select("ad_group_id", "normal_id")
-        keys = row_frames.keys_of_terms(facts, account.id, held)["target_term_id"].to_list()
+        rows = phrase_terms(facts, selection, row["phrase"]).select("ad_group_id", "normal_id")
+        keys = row_frames.keys_of_terms(facts, account.id, rows)["target_term_id"].to_list()
     elif subject is Subject.TERM:
         keys = row_frames.term_keys(facts, account.id, row["ad_group_id"], row["normal_id"])["target_term_id"].to_list()
     elif kind == "target_daily":
         keys = [row["target_id"]]
     else:
-        keys = row_frames.terms_of(facts, account.id, row["target_id"], look.window)["target_term_id"].to_list()
-    return kind, row_frames.rows_behind(facts, account.id, kind, look.window, keys)
+        keys = row_frames.terms_of(facts, account.id, row["target_id"], selection.window)["target_term_id"].to_list()
+    return kind, row_frames.rows_behind(facts, account.id, kind, selection.window, keys)
 
 
 def break_even(facts: Facts, account: Account, row: Mapping[str, Any]) -> tuple[str, float] | None:

@@ -9,8 +9,7 @@ from typing import Final
 import polars as pl
 
 from nimbus_reef.analysis.brands import NEITHER, OWN, RIVAL
-from nimbus_reef.analysis.planned_rows import NO, YES
-from nimbus_reef.analysis.tables import Field, metric_fields
+from nimbus_reef.analysis.tables import NO, YES, Field, metric_fields, word_count
 from nimbus_reef.core import evidence
 from nimbus_reef.core.checks import Subject
 from nimbus_reef.core.costly_words import WordAdvice
@@ -117,12 +116,7 @@ VIEWS: Final = {view.name: view for view in (TARGETS, TERMS, WORDS)}
 
 
 P_OVER: Final = Field(
-    "p_over",
-    "chance over target",
-    pl.col("p_over") * 100,
-    "%",
-    "how likely the true cost of sale is over target",
-    digits=0,
+    "p_over", "chance above target", pl.col("p_over") * 100, "%", "Chance that the true ACOS is above target", digits=0
 )
 
 
@@ -133,15 +127,11 @@ def fields(view: View, judge: str) -> dict[str, Field]:
     own = [
         Field(
             "stake",
-            "at stake",
+            "wasted",
             pl.col(stake) / 1e6,
             "¤",
-            "overspend per 30 days: "
-            + (
-                "spend − target × sales as observed, luck included"
-                if judge == "simple"
-                else "what is likely spent above target, luck taken out"
-            ),
+            "Per 30 days: "
+            + ("spend − target × sales, as observed" if judge == "simple" else "likely spend above target"),
             digits=0,
         ),
         P_OVER,
@@ -150,7 +140,7 @@ def fields(view: View, judge: str) -> dict[str, Field]:
             "needed CVR",
             pl.col("needed_cvr") * 100,
             "%",
-            "conversion at which this price per click meets the target",
+            "Conversion at which its CPC meets target ACOS",
             digits=1,
         ),
         Field(
@@ -158,37 +148,37 @@ def fields(view: View, judge: str) -> dict[str, Field]:
             "share of spend",
             pl.col("share_of_spend") * 100,
             "%",
-            "of the spend of all rows in scope",
+            "Share of the spend of all rows",
             digits=1,
         ),
-        Field("name", view.thing, pl.col(view.text_columns[0])),
+        Field("name", view.thing, pl.col(view.text_columns[0]), text=True),
         Field(
             "verdict",
             "verdict",
             pl.col("verdict"),
             options=_VERDICTS,
-            definition="by evidence: chance of being over target ≥ 90 % costly, ≥ 75 % leaning, ≤ 25 % fine",
+            definition="By the chance of being above target: ≥ 90 % above, ≥ 75 % likely above, ≤ 25 % within",
         ),
         Field(
             "simple",
             "simple rule",
             pl.col("simple_verdict"),
             options=tuple(verdict.value for verdict in SimpleVerdict),
-            definition="clicks enough, then ACOS over target or no order",
+            definition="Enough clicks, then ACOS above target or no order",
         ),
         Field(
             "planned",
             "in the plan",
             pl.col("planned"),
             options=(YES, NO),
-            definition="whether the plan changes it already",
+            definition="Whether the plan already changes it",
         ),
         Field(
             "brand",
             "brand",
             pl.col("brand"),
             options=(OWN, RIVAL, NEITHER),
-            definition="whether it names one of your own brands, or a rival's",
+            definition="Whether it contains your brand or a rival's",
         ),
     ]
     return metrics | {field.key: field for field in (*own, *_OWN_FIELDS[view.name])}
@@ -196,18 +186,11 @@ def fields(view: View, judge: str) -> dict[str, Field]:
 
 _MATCH = Field("match", "match type", pl.col("match_type"), options=_POSITIVE_MATCHES)
 _OWN_FIELDS: Final[Mapping[str, tuple[Field, ...]]] = {
-    "terms": (_MATCH,),
+    "terms": (_MATCH, word_count("term")),
     "targets": (
         _MATCH,
-        Field("bid", "bid", pl.col("bid") / 1e6, "¤", "the bid on the window's last day", digits=2),
-        Field(
-            "bid_room",
-            "CPC ÷ bid",
-            pl.col("cpc") / (pl.col("bid") / 1e6),
-            "",
-            "what a click costs against what is bid for it",
-            digits=2,
-        ),
+        Field("bid", "bid", pl.col("bid") / 1e6, "¤", "the bid on the last day of the period", digits=2),
+        Field("bid_room", "CPC ÷ bid", pl.col("cpc") / (pl.col("bid") / 1e6), "", "CPC ÷ bid", digits=2),
         Field("state", "state", pl.col("state"), options=tuple(State)),
     ),
     "words": (
@@ -216,7 +199,7 @@ _OWN_FIELDS: Final[Mapping[str, tuple[Field, ...]]] = {
             "waste",
             pl.col("waste") / MICRO,
             "¤",
-            "spend per 30 days above what the word's own orders pay for, luck taken out",
+            "Likely spend per 30 days above what its orders pay for",
             digits=0,
         ),
         Field(
@@ -224,45 +207,45 @@ _OWN_FIELDS: Final[Mapping[str, tuple[Field, ...]]] = {
             "due",
             pl.col("due"),
             "",
-            "orders that its searches owed without the word: by product, ad group, target and their other words",
+            "Orders expected of its searches without the word, from product, ad group, target and other words",
             digits=1,
         ),
-        Field("came", "came", pl.col("came"), "", "orders that came", digits=0),
+        Field("came", "came", pl.col("came"), "", "Orders that came", digits=0),
         Field(
             "factor",
             "factor",
             pl.col("factor"),
             "×",
-            "its searches' conversion against the same without the word, luck taken out",
+            "Conversion of its searches ÷ that of comparable searches without the word",
             digits=2,
         ),
-        Field(
-            "p_word",
-            "P",
-            pl.col("p_word") * 100,
-            "%",
-            "how likely the word brings fewer orders than its clicks cost",
-            digits=0,
-        ),
+        Field("p_word", "P", pl.col("p_word") * 100, "%", "Chance that its orders do not pay for its clicks", digits=0),
         Field(
             "good_terms",
             "good terms",
             pl.col("good_terms"),
             "",
-            "search terms that sell and are rather within target, which a phrase of it would hit",
+            "Search terms that sell within target and would be blocked too",
             digits=0,
         ),
-        Field("good_orders", "orders of good terms", pl.col("good_orders"), "", "what those sold", digits=0),
+        Field("good_orders", "orders of good terms", pl.col("good_orders"), "", "Their orders", digits=0),
         Field(
             "fate",
             "proposal",
             pl.col("fate"),
             options=tuple(WordAdvice),
-            definition="what is to be done about the word, or what speaks against it",
+            definition="The proposal for the word, or the reason against one",
         ),
-        Field("terms", "terms", pl.col("terms"), "", "search terms that hold these words", digits=0),
-        Field("idle_terms", "terms without order", pl.col("idle_terms"), "", "those that brought no order", digits=0),
-        Field("idle_spend", "spend without order", pl.col("idle_spend") / MICRO, "¤", "what those cost", digits=0),
+        Field("terms", "terms", pl.col("terms"), "", "Search terms with these words", digits=0),
+        Field("idle_terms", "terms without order", pl.col("idle_terms"), "", "Search terms without an order", digits=0),
+        Field(
+            "idle_spend",
+            "spend without order",
+            pl.col("idle_spend") / MICRO,
+            "¤",
+            "Spend on search terms without an order",
+            digits=0,
+        ),
         Field("length", "words", pl.col("length"), "", "words in the phrase, one to three", digits=0),
     ),
 }

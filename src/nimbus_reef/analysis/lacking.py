@@ -35,7 +35,7 @@ class Lack:
 
     window: Window
     kinds: tuple[str, ...]
-    held: tuple[HeldReports, ...]
+    loaded: tuple[HeldReports, ...]
     cut: tuple[tuple[str, Window], ...]
 
 
@@ -56,7 +56,7 @@ def lacking(facts: Facts, account: Account, window: Window, kinds: Sequence[str]
     return Lack(
         window,
         tuple(kinds),
-        tuple(held for kind in kinds if (held := _held(facts, account, kind)) is not None),
+        tuple(stored for kind in kinds if (stored := _held(facts, account, kind)) is not None),
         tuple((kind, block) for kind in kinds if kind in spans for block in cut.get(kind, [])),
     )
 

@@ -8,7 +8,7 @@ from typing import Any, Final
 import polars as pl
 
 from nimbus_reef.analysis.falls import COMMON
-from nimbus_reef.analysis.look import Look
+from nimbus_reef.analysis.selection import Selection
 from nimbus_reef.core import listings
 from nimbus_reef.core.model import MEASURES
 from nimbus_reef.core.windows import per_month
@@ -23,35 +23,40 @@ _LOST: Final[Mapping[str, Any]] = {
 }
 
 
-def lost(facts: Facts, look: Look) -> pl.DataFrame:
+def lost(facts: Facts, selection: Selection) -> pl.DataFrame:
     """
     Products of the part looked at whose page lost something, by the newest load whatever the window: what checks read,
     with lost (field, old, new), since and spent: what their ads cost per 30 days of the window, in micro-units; most
     first. Nothing of it is at stake for sure.
     """
     return facts.kept(
-        "lost pages", look.account.id, lambda: _lost(facts, look), look.window, look.part, look.account.settings
+        "lost pages",
+        selection.account.id,
+        lambda: _lost(facts, selection),
+        selection.window,
+        selection.part,
+        selection.account.settings,
     )
 
 
-def _lost(facts: Facts, look: Look) -> pl.DataFrame:
-    account, limits = look.account, look.account.settings
-    told = pl.concat(
+def _lost(facts: Facts, selection: Selection) -> pl.DataFrame:
+    account, limits = selection.account, selection.account.settings
+    frame = pl.concat(
         listings.lost(pages, limits.pages, limits.fall_days)
         for pages in (
             product_frames.newest_eligibility(facts, account.id, limits.fall_days),
             product_frames.newest_pages(facts, account.id, limits.fall_days),
         )
     )
-    ads = look.within(facts, product_frames.ad_rows(facts, account.id, look.window))
+    ads = selection.within(facts, product_frames.ad_rows(facts, account.id, selection.window))
     spent = ads.group_by(pl.col("sku").cast(pl.String)).agg(pl.col(MEASURES).sum().cast(pl.Int64))
-    days = facts.monthly_days(account.id, ADS, look.window)
+    days = facts.monthly_days(account.id, ADS, selection.window)
     titles = product_frames.catalog(facts, account.id).select("product_id", pl.col("title").cast(pl.String))
     rows = (
-        told.group_by("product_id", maintain_order=True)
+        frame.group_by("product_id", maintain_order=True)
         .agg(pl.col("since").max(), lost=pl.struct("field", "old", "new"))
         .join(product_frames.skus(facts, account.id).with_columns(pl.col("sku").cast(pl.String)), on="product_id")
-        .join(spent, on="sku", how="inner" if look.part else "left")
+        .join(spent, on="sku", how="inner" if selection.part else "left")
         .join(titles, on="product_id", how="left")
         .with_columns(pl.col(MEASURES).fill_null(0))
         .with_columns(spent=per_month(pl.col("spend"), days).round().cast(pl.Int64))

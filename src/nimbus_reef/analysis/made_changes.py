@@ -9,7 +9,7 @@ from typing import Any, Final
 import polars as pl
 
 from nimbus_reef.analysis.judged import judged_targets
-from nimbus_reef.analysis.look import Look
+from nimbus_reef.analysis.selection import Selection
 from nimbus_reef.analysis.sheet_rows import NO_BASIS, change, promise
 from nimbus_reef.core.changes import Entity, value_problem, word_of
 from nimbus_reef.core.checks import Subject
@@ -18,6 +18,7 @@ from nimbus_reef.core.promises import projected
 from nimbus_reef.core.proposals import EntityKey, Proposal
 from nimbus_reef.core.reasons import Headline, HeadlineKey, Reason, ReasonKey
 from nimbus_reef.core.windows import Window
+from nimbus_reef.formats.tables import Table
 from nimbus_reef.store.reading import product_frames, row_frames, setting_frames, target_frames
 from nimbus_reef.store.reading.facts import Facts
 
@@ -32,19 +33,19 @@ _FIELDS: Final[Mapping[str, tuple[Entity, str]]] = {
 """What can be set back: the field on record, and what it is on the change sheet."""
 
 
-def days_of(look: Look) -> Window:
+def days_of(selection: Selection) -> Window:
     """The days whose changes can have moved a figure between the two windows."""
-    first = look.against.first if look.against else look.window.first
-    return Window(min(first, look.window.first), look.window.last)
+    first = selection.against.first if selection.against else selection.window.first
+    return Window(min(first, selection.window.first), selection.window.last)
 
 
-def listed(facts: Facts, look: Look, which: str = ALL, day: date | None = None) -> pl.DataFrame:
+def listed(facts: Facts, selection: Selection, which: str = ALL, day: date | None = None) -> pl.DataFrame:
     """
     Every change of the part looked at, newest day first, the most money first: row_id, day, at, by, field, old, new,
     campaign, ad_group, target, match_type, target_id, now (what it stands at, null where not known), step (relative, of
     figures), spend (micro-units of the window that the thing spent) and can (it can be set back).
     """
-    rows = _rows(facts, look)
+    rows = _rows(facts, selection)
     if day is not None:
         rows = rows.filter(pl.col("day") == day)
     if which == RAISES:
@@ -54,27 +55,27 @@ def listed(facts: Facts, look: Look, which: str = ALL, day: date | None = None) 
     return rows
 
 
-def _rows(facts: Facts, look: Look) -> pl.DataFrame:
-    account = look.account
+def _rows(facts: Facts, selection: Selection) -> pl.DataFrame:
+    account = selection.account
 
     def make() -> pl.DataFrame:
-        made = row_frames.changes(facts, account.id, days_of(look))
+        rows = row_frames.changes(facts, account.id, days_of(selection))
         targets = target_frames.targets(facts, account.id).select(
             "target_id", "target", pl.col("match_type").cast(pl.String)
         )
         groups = product_frames.ad_groups(facts, account.id).select("ad_group_id", "ad_group")
-        settings = setting_frames.campaign_settings(facts, account.id, look.window)
+        settings = setting_frames.campaign_settings(facts, account.id, selection.window)
         placed = settings.select(
             "campaign_id", pl.col("campaign", "portfolio").cast(pl.String), pl.col("format").cast(pl.String)
         )
         budgets = settings.select("campaign_id", budget=pl.col("daily_budget") / MICRO)
-        stands = setting_frames.target_settings(facts, account.id, look.window).select(
+        stands = setting_frames.target_settings(facts, account.id, selection.window).select(
             "target_id", bid_now=pl.col("bid") / MICRO, state_now=pl.col("state").cast(pl.String)
         )
-        spent = target_frames.target_sums(facts, account.id, look.window).select("target_id", "spend")
+        spent = target_frames.target_sums(facts, account.id, selection.window).select("target_id", "spend")
         old, new = (pl.col(name).cast(pl.Float64, strict=False) for name in ("old", "new"))
         return (
-            made.join(targets, on="target_id", how="left")
+            rows.join(targets, on="target_id", how="left")
             .join(groups, on="ad_group_id", how="left")
             .join(placed, on="campaign_id", how="left")
             .join(stands, on="target_id", how="left")
@@ -102,8 +103,15 @@ def _rows(facts: Facts, look: Look) -> pl.DataFrame:
             .sort(["day", "spend", "row_id"], descending=[True, True, False])
         )
 
-    made = facts.kept("made changes", account.id, make, days_of(look), look.window)
-    return look.within(facts, made)
+    rows = facts.kept("made changes", account.id, make, days_of(selection), selection.window)
+    return selection.within(facts, rows)
+
+
+def table(rows: pl.DataFrame) -> Table:
+    """Changes as a file."""
+    names = ("campaign", "ad_group", "target", "match_type", "field", "old", "new", "now", "by")
+    frame = rows.select("day", "at", *(pl.col(name).cast(pl.String) for name in names), "step", pl.col("spend") / MICRO)
+    return Table("changes", frame, {"step": "0%", "spend": "0.00"})
 
 
 def by_day(rows: pl.DataFrame) -> pl.DataFrame:
@@ -115,7 +123,7 @@ def by_day(rows: pl.DataFrame) -> pl.DataFrame:
     )
 
 
-def set_back(facts: Facts, look: Look, rows: pl.DataFrame, day: date | None = None) -> list[Proposal]:
+def set_back(facts: Facts, selection: Selection, rows: pl.DataFrame, day: date | None = None) -> list[Proposal]:
     """
     Changes that set things back to what they were before the oldest of the given ones, each for itself; of what a sheet
     cannot set back, or stands there already, why not. day: the one that they are of, where it was chosen.
@@ -126,13 +134,13 @@ def set_back(facts: Facts, look: Look, rows: pl.DataFrame, day: date | None = No
     judged = {}
     if (oldest["target_id"] > 0).any():
         ids = oldest["target_id"].unique().implode()
-        found = judged_targets(facts, look).filter(pl.col("target_id").is_in(ids))
+        found = judged_targets(facts, selection).filter(pl.col("target_id").is_in(ids))
         judged = {row["target_id"]: row for row in found.to_dicts()}
     why = Reason(ReasonKey.SET_BACK, (day.isoformat() if day else "",))
-    return [_set_back(look, row, judged.get(row["target_id"], NO_BASIS), why) for row in oldest.to_dicts()]
+    return [_set_back(selection, row, judged.get(row["target_id"], NO_BASIS), why) for row in oldest.to_dicts()]
 
 
-def _set_back(look: Look, row: Mapping[str, Any], basis: Mapping[str, Any], why: Reason) -> Proposal:
+def _set_back(selection: Selection, row: Mapping[str, Any], basis: Mapping[str, Any], why: Reason) -> Proposal:
     home = (row["campaign"], row["ad_group"] or "")
     subject = EntityKey(Subject.TARGET if row["target_id"] else Subject.CAMPAIGN, *home, row["target"] or "")
     if not row["can"]:
@@ -146,10 +154,10 @@ def _set_back(look: Look, row: Mapping[str, Any], basis: Mapping[str, Any], why:
     wanted = change(entity, name, row["campaign"], back, now, CHECK, **own)
     if value_problem(wanted):
         return _left(subject, row["row_id"], ReasonKey.STANDS_THERE)
-    told = promise(look, basis, "targets", str(row["target_id"]) if row["target_id"] else "")
+    result = promise(selection, basis, "targets", str(row["target_id"]) if row["target_id"] else "")
     headline = Headline(HeadlineKey.SET_BACK, (word_of(wanted), now, back))
     return Proposal(
-        subject, row["row_id"], headline, ((wanted, told),), (why,), effect=projected(wanted, told), homes=(home,)
+        subject, row["row_id"], headline, ((wanted, result),), (why,), effect=projected(wanted, result), homes=(home,)
     )
 
 
@@ -157,8 +165,8 @@ def _left(subject: EntityKey, row_id: str, why: ReasonKey) -> Proposal:
     return Proposal(subject, row_id, Headline(HeadlineKey.LEAVE), reasons=(Reason(why),))
 
 
-def bought_by(facts: Facts, look: Look, sku: str) -> pl.DataFrame:
+def bought_by(facts: Facts, selection: Selection, sku: str) -> pl.DataFrame:
     """The raises between the two windows in ad groups that advertise a product."""
-    ads = product_frames.ad_rows(facts, look.account.id, look.window).filter(pl.col("sku") == sku)
-    rows = listed(facts, look, RAISES)
+    ads = product_frames.ad_rows(facts, selection.account.id, selection.window).filter(pl.col("sku") == sku)
+    rows = listed(facts, selection, RAISES)
     return rows.join(ads.select("ad_group_id").unique(), on="ad_group_id", how="semi")

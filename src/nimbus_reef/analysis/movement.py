@@ -7,7 +7,7 @@ from typing import Final
 
 import polars as pl
 
-from nimbus_reef.analysis.look import Look, called
+from nimbus_reef.analysis.selection import Selection, called
 from nimbus_reef.core import naming
 from nimbus_reef.core.metrics import in_units
 from nimbus_reef.core.model import MEASURES
@@ -37,7 +37,7 @@ MOVED: Final = (
 _BOTH: Final = [f"{name}{when}" for name in MEASURES for when in (0, 1)]
 
 
-def sides(facts: Facts, look: Look, by: str) -> pl.DataFrame:
+def sides(facts: Facts, selection: Selection, by: str) -> pl.DataFrame:
     """
     What every group did in the look's window and in the days it is compared with; there must be such days.
 
@@ -47,41 +47,41 @@ def sides(facts: Facts, look: Look, by: str) -> pl.DataFrame:
     product report is a row of its own, `REST`. Largest effect on profit first, either way; rows
     that neither spent nor sold come last.
     """
-    account, aims = look.account, look.aims
-    windows = both(look)
+    account, aims = selection.account, selection.aims
+    windows = both(selection)
 
     def make() -> pl.DataFrame:
         source = source_of(facts, account, windows, by)
-        rows = [_side(facts, look.at(each), by, source) for each in windows]
+        rows = [_side(facts, selection.at(each), by, source) for each in windows]
         named = pl.concat([each.select(_NAMES) for each in rows[::-1]]).unique("key", keep="first", maintain_order=True)
         joined = named
         for when, each in enumerate(rows):
             sums = each.select("key", *(pl.col(name).alias(f"{name}{when}") for name in MEASURES))
             joined = joined.join(sums, on="key", how="left")
         joined = joined.with_columns(pl.col(_BOTH).fill_null(0))
-        if by in ("product", "family") and not look.part:
+        if by in ("product", "family") and not selection.part:
             joined = pl.concat([joined, _rest(facts, account, windows, joined, aims)])
         money = [*in_units(suffix="0"), *in_units(suffix="1")]
-        then, now = held_days(facts, look, by)
+        then, now = held_days(facts, selection, by)
         rated = moved(joined.with_columns(money), then, now, account.settings.movement)
         return rated.sort(~active(), -pl.col("profit").abs(), maintain_order=True)
 
-    return facts.kept("sides", account.id, make, *_sides_of(look, by))
+    return facts.kept("sides", account.id, make, *_sides_of(selection, by))
 
 
-def is_made(facts: Facts, look: Look, by: str) -> bool:
+def is_made(facts: Facts, selection: Selection, by: str) -> bool:
     """Whether `sides` is worked out already."""
-    return facts.known("sides", look.account.id, *_sides_of(look, by)) is not None
+    return facts.known("sides", selection.account.id, *_sides_of(selection, by)) is not None
 
 
-def _sides_of(look: Look, by: str) -> tuple[Hashable, ...]:
-    return *both(look), look.aims, by, look.part, look.account.naming
+def _sides_of(selection: Selection, by: str) -> tuple[Hashable, ...]:
+    return *both(selection), selection.aims, by, selection.part, selection.account.naming
 
 
-def both(look: Look) -> tuple[Window, Window]:
+def both(selection: Selection) -> tuple[Window, Window]:
     """The days compared with, and those looked at."""
-    assert look.against is not None, "movement is asked for where there are days to compare with"
-    return look.against, look.window
+    assert selection.against is not None, "movement is asked for where there are days to compare with"
+    return selection.against, selection.window
 
 
 def active() -> pl.Expr:
@@ -109,11 +109,11 @@ def source_of(facts: Facts, account: Account, windows: Sequence[Window], by: str
     return facts.total_source(account.id, windows) or "target_daily"
 
 
-def held_days(facts: Facts, look: Look, by: str) -> tuple[int, int]:
+def held_days(facts: Facts, selection: Selection, by: str) -> tuple[int, int]:
     """How many days of both windows (then, now) the rows of a grouping are the sums of."""
-    windows = both(look)
-    source = source_of(facts, look.account, windows, by)
-    then, now = (facts.monthly_days(look.account.id, source, each) for each in windows)
+    windows = both(selection)
+    source = source_of(facts, selection.account, windows, by)
+    then, now = (facts.monthly_days(selection.account.id, source, each) for each in windows)
     return then, now
 
 
@@ -140,24 +140,24 @@ def part_column(account: Account, rows: pl.DataFrame, by: str) -> pl.Series:
     """What each campaign is called in a part of its name."""
     part = by.removeprefix(NAMED)
     names = rows["campaign"].cast(pl.String)
-    told = {name: called(account.naming, name).get(part, "does not fit") for name in names.unique().drop_nulls()}
-    return names.replace_strict(told, default="does not fit", return_dtype=pl.String)
+    by_key = {name: called(account.naming, name).get(part, "no pattern") for name in names.unique().drop_nulls()}
+    return names.replace_strict(by_key, default="no pattern", return_dtype=pl.String)
 
 
-def _side(facts: Facts, look: Look, by: str, source: str) -> pl.DataFrame:
-    account, window, aims = look.account, look.window, look.aims
+def _side(facts: Facts, selection: Selection, by: str, source: str) -> pl.DataFrame:
+    account, window, aims = selection.account, selection.window, selection.aims
     if by in ("product", "family"):
-        rows = look.within(facts, product_frames.placed_ads(facts, account.id, window))
+        rows = selection.within(facts, product_frames.placed_ads(facts, account.id, window))
         return (
             _products(rows, aims)
             if by == "product"
             else _families(rows, aims, product_frames.family_names(facts, account.id))
         )
     if by == "keyword":
-        rows = look.within(facts, target_frames.named_targets(facts, account.id, window, source))
+        rows = selection.within(facts, target_frames.named_targets(facts, account.id, window, source))
         where = pl.concat_str("match_type", pl.lit(" · "), "campaign", pl.lit(" · "), "ad_group")
         return _named(rows.with_columns(aims.expr(rows.columns)), pl.col("target_id").cast(pl.String), "target", where)
-    rows = look.within(facts, campaign_frames.campaign_sums(facts, account.id, window, source))
+    rows = selection.within(facts, campaign_frames.campaign_sums(facts, account.id, window, source))
     rows = rows.with_columns(aims.expr(rows.columns))
     if by == "campaign":
         where = pl.concat_str(pl.col("format").fill_null("–"), pl.lit(" · "), pl.col("portfolio").fill_null("–"))

@@ -9,7 +9,7 @@ from typing import Final
 import polars as pl
 
 from nimbus_reef.analysis import standing
-from nimbus_reef.analysis.look import Look
+from nimbus_reef.analysis.selection import Selection
 from nimbus_reef.store.reading import product_frames
 from nimbus_reef.store.reading.facts import Facts
 
@@ -32,30 +32,30 @@ class OfferedTarget:
     source: From
 
 
-def offered(facts: Facts, look: Look) -> list[OfferedTarget]:
+def offered(facts: Facts, selection: Selection) -> list[OfferedTarget]:
     """Suggestions from the figures of the window, peers first; empty when neither peers nor margins are loaded."""
     found = []
-    peers = standing.account_places(facts, look)["acos"].standing
+    peers = standing.account_places(facts, selection)["acos"].standing
     if peers.typical is not None and peers.peers is not None and not peers.peers.own:
         found.append(OfferedTarget(peers.typical, From.PEERS))
-    margin = _margin_of_what_sold(facts, look)
+    margin = _margin_of_what_sold(facts, selection)
     if margin is not None:
         found.append(OfferedTarget(margin, From.MARGINS))
     return [each for each in found if 0 < each.value < 1]
 
 
-def _margin_of_what_sold(facts: Facts, look: Look) -> float | None:
+def _margin_of_what_sold(facts: Facts, selection: Selection) -> float | None:
     """
     Mean margin before ads, weighted by ad sales, as a fraction: the break-even ACOS. None when too few margins are
     known.
     """
-    sold = product_frames.placed_ads(facts, look.account.id, look.window)
-    margins = product_frames.catalog(facts, look.account.id).select(pl.col("sku").cast(pl.String), "margin")
+    sold = product_frames.placed_ads(facts, selection.account.id, selection.window)
+    margins = product_frames.catalog(facts, selection.account.id).select(pl.col("sku").cast(pl.String), "margin")
     rows = sold.select(pl.col("sku").cast(pl.String), pl.col("sales").cast(pl.Float64)).join(
         margins, on="sku", how="left"
     )
     known = rows.drop_nulls("margin")
-    whole, told = float(rows["sales"].sum()), float(known["sales"].sum())
-    if not told or told < _ENOUGH_SOLD * whole:
+    whole, value = float(rows["sales"].sum()), float(known["sales"].sum())
+    if not value or value < _ENOUGH_SOLD * whole:
         return None
-    return float((known["margin"] * known["sales"]).sum()) / told / 100
+    return float((known["margin"] * known["sales"]).sum()) / value / 100

@@ -11,7 +11,7 @@ import polars as pl
 from nimbus_reef.analysis import judged_proposals, made_changes, own_actions
 from nimbus_reef.analysis.findings import Findings, Group
 from nimbus_reef.analysis.judged_proposals import FILED_AS, propose
-from nimbus_reef.analysis.look import Look
+from nimbus_reef.analysis.selection import Selection
 from nimbus_reef.core.checks import Check, Reading, Subject
 from nimbus_reef.core.proposals import Proposal
 from nimbus_reef.errors import NotFound
@@ -43,29 +43,29 @@ def group_of(found: Findings, key: str, row_id: str) -> Group:
     group = next((each for each in found.groups if each.check.key == key), None)
     rows = None if group is None else group.rows.filter(pl.col("row_id") == row_id) if row_id else group.rows
     if group is None or rows is None or rows.is_empty():
-        raise NotFound("This is not found any more in these days.", remedy="Look at the findings again.")
+        raise NotFound("This finding no longer exists in this period.", remedy="Reload the findings.")
     return Group(group.check, rows)
 
 
-def opened(facts: Facts, look: Look, group: Group, row_id: str) -> Opened:
+def opened(facts: Facts, selection: Selection, group: Group, row_id: str) -> Opened:
     """What is in a finding, or in all findings of a check where none is named."""
     check, rows = group.check, group.rows
     product = _product(check, rows) if row_id else ""
     if check.subject in FILED_AS:
         members = rows["members"].explode().drop_nulls().unique()
-        judged = judged_proposals.judged(facts, look, check.subject)
+        judged = judged_proposals.judged(facts, selection, check.subject)
         mine = judged.filter(pl.col("row_id").is_in(members.implode()))
-        made = propose(facts, look, check.subject, mine.sort("stake", descending=True, maintain_order=True))
-        made = own_actions.without_raises_of_nothing(made)
+        proposals = propose(facts, selection, check.subject, mine.sort("stake", descending=True, maintain_order=True))
+        proposals = own_actions.without_raises_of_nothing(proposals)
         if check.subject is Subject.TERM:
-            made = own_actions.with_stops(facts, look, made)
-        return Opened(check, rows, row_id, tuple(made), product)
+            proposals = own_actions.with_stops(facts, selection, proposals)
+        return Opened(check, rows, row_id, tuple(proposals), product)
     raises: list[tuple[Proposal, Mapping[str, Any]]] = []
-    if check.reads in OF_PRODUCTS and product and look.against is not None:
-        bought = made_changes.bought_by(facts, look, product)
-        told = {row["row_id"]: row for row in bought.to_dicts()}
-        back = [each for each in made_changes.set_back(facts, look, bought) if each.package]
-        raises = sorted(((each, told[each.row_id]) for each in back), key=lambda pair: -pair[1]["spend"])
+    if check.reads in OF_PRODUCTS and product and selection.against is not None:
+        bought = made_changes.bought_by(facts, selection, product)
+        by_key = {row["row_id"]: row for row in bought.to_dicts()}
+        back = [each for each in made_changes.set_back(facts, selection, bought) if each.package]
+        raises = sorted(((each, by_key[each.row_id]) for each in back), key=lambda pair: -pair[1]["spend"])
     return Opened(check, rows, row_id, product=product, raises=tuple(raises))
 
 

@@ -16,8 +16,8 @@ import polars as pl
 from nimbus_reef.analysis.catalog import ads
 from nimbus_reef.analysis.delivery import budgets
 from nimbus_reef.analysis.falls import falls
-from nimbus_reef.analysis.look import EVERYTHING, Look
 from nimbus_reef.analysis.lost_pages import lost
+from nimbus_reef.analysis.selection import EVERYTHING, Selection
 from nimbus_reef.core.changes import Change, Entity
 from nimbus_reef.store.reading import product_frames
 from nimbus_reef.store.reading.facts import Facts
@@ -51,13 +51,13 @@ Home = tuple[str, str]
 
 
 def before(
-    facts: Facts, look: Look, homes: Collection[Home], planned: Sequence[Change] = ()
+    facts: Facts, selection: Selection, homes: Collection[Home], planned: Sequence[Change] = ()
 ) -> dict[Home, list[Before]]:
     """
     What stands before keywords of ad groups, by ad group: costly product ads, a dry budget, broken pages; what is
     planned already is settled, and an ad group in which all is settled is left out.
     """
-    whole = Look(look.account, look.window, look.aims, look.against, EVERYTHING)
+    whole = Selection(selection.account, selection.window, selection.aims, selection.against, EVERYTHING)
     settled = {
         (change.entity, change.campaign, change.ad_group if change.entity is Entity.PRODUCT_AD else "", change.sku)
         for change in planned
@@ -74,10 +74,10 @@ _Settled = set[tuple[Entity, str, str, str]]
 _Found = list[tuple[Home, Before]]
 
 
-def _ads(facts: Facts, look: Look, homes: pl.DataFrame, settled: _Settled) -> _Found:
-    if not facts.held_days(look.account.id, ads.KIND, look.window):
+def _ads(facts: Facts, selection: Selection, homes: pl.DataFrame, settled: _Settled) -> _Found:
+    if not facts.held_days(selection.account.id, ads.KIND, selection.window):
         return []
-    here = _named(ads.listed(facts, look).filter("to_pause")).join(homes, on=["campaign", "ad_group"], how="semi")
+    here = _named(ads.listed(facts, selection).filter("to_pause")).join(homes, on=["campaign", "ad_group"], how="semi")
     return [
         ((row["campaign"], row["ad_group"]), Before(Unsettled.AD, str(row["sku"]), row["row_id"], row["stake"]))
         for row in here.sort("stake", descending=True).to_dicts()
@@ -89,10 +89,10 @@ def _named(rows: pl.DataFrame) -> pl.DataFrame:
     return rows.with_columns(pl.col("campaign", "ad_group").cast(pl.String))
 
 
-def _budgets(facts: Facts, look: Look, homes: pl.DataFrame, settled: _Settled) -> _Found:
-    if not facts.held_days(look.account.id, "hourly", look.window):
+def _budgets(facts: Facts, selection: Selection, homes: pl.DataFrame, settled: _Settled) -> _Found:
+    if not facts.held_days(selection.account.id, "hourly", selection.window):
         return []
-    rows = budgets.held(facts, look).filter("runs_dry").join(homes, on="campaign", how="semi")
+    rows = budgets.campaign_rows(facts, selection).filter("runs_dry").join(homes, on="campaign", how="semi")
     dry = {
         line.campaign: Before(
             Unsettled.BUDGET,
@@ -107,15 +107,15 @@ def _budgets(facts: Facts, look: Look, homes: pl.DataFrame, settled: _Settled) -
     return [((campaign, group), dry[campaign]) for campaign, group in homes.rows() if campaign in dry]
 
 
-def _pages(facts: Facts, look: Look, homes: pl.DataFrame, settled: _Settled) -> _Found:  # noqa: ARG001
-    fell = facts.kept("falls", look.account.id, lambda: falls(facts, look), *look.judging)
+def _pages(facts: Facts, selection: Selection, homes: pl.DataFrame, settled: _Settled) -> _Found:  # noqa: ARG001
+    fell = facts.kept("falls", selection.account.id, lambda: falls(facts, selection), *selection.judging)
     broken = pl.concat(
         rows.select("name", "row_id", "stake", kind=pl.lit(kind.value))
-        for kind, rows in ((Unsettled.LOST_PAGE, lost(facts, look)), (Unsettled.PAGE, fell))
+        for kind, rows in ((Unsettled.LOST_PAGE, lost(facts, selection)), (Unsettled.PAGE, fell))
     )
     if broken.is_empty():
         return []
-    ads_of = _named(product_frames.ad_rows(facts, look.account.id, look.window)).select(
+    ads_of = _named(product_frames.ad_rows(facts, selection.account.id, selection.window)).select(
         "campaign", "ad_group", name=pl.col("sku").cast(pl.String)
     )
     here = broken.unique("name", keep="first", maintain_order=True).join(

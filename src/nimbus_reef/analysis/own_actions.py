@@ -11,7 +11,7 @@ import polars as pl
 from nimbus_reef.analysis import judged_proposals
 from nimbus_reef.analysis.destinations import Destination, places
 from nimbus_reef.analysis.judged_proposals import JudgedRow, core_row, own_exact, proposal_of
-from nimbus_reef.analysis.look import EVERYTHING, Look
+from nimbus_reef.analysis.selection import EVERYTHING, Selection
 from nimbus_reef.core import projection, tiers, words
 from nimbus_reef.core.checks import Subject
 from nimbus_reef.core.model import State, from_micro
@@ -27,7 +27,7 @@ _NO_TIER: Final = Recommendation(Move.NONE, (Reason(ReasonKey.NO_TIER),))
 
 def proposals(
     facts: Facts,
-    look: Look,
+    selection: Selection,
     subject: Subject,
     rows: pl.DataFrame,
     rules: Sequence[tuple[str, Tier]],
@@ -43,14 +43,14 @@ def proposals(
     """
     own = [rule for _, rule in rules]
     placed = rows.with_columns(tiers.tier_of(own, dict(fields)))
-    days = judged_proposals.monthly_days(facts, look, subject)
-    products = product_frames.product_rows(facts, look.account.id, look.window)
+    days = judged_proposals.monthly_days(facts, selection, subject)
+    products = product_frames.product_rows(facts, selection.account.id, selection.window)
     of_group = {key[0]: part for key, part in products.partition_by("ad_group_id", as_dict=True).items()}
-    homes = places(facts, look) if any(rule.action is RowAction.OWN_TARGET for rule in own) else None
-    advertised = judged_proposals.advertised(facts, look, rows["ad_group_id"]) if homes else {}
-    ratio = judged_proposals.bid_ratios(facts, look, rows) if homes else {}
-    limits = look.account.settings.bid_limits
-    made = []
+    homes = places(facts, selection) if any(rule.action is RowAction.OWN_TARGET for rule in own) else None
+    advertised = judged_proposals.advertised(facts, selection, rows["ad_group_id"]) if homes else {}
+    ratio = judged_proposals.bid_ratios(facts, selection, rows) if homes else {}
+    limits = selection.account.settings.bid_limits
+    entries = []
     for row in placed.to_dicts():
         beside = of_group.get(row["ad_group_id"], products.clear())
         place, bid = row.pop("tier"), None
@@ -75,12 +75,12 @@ def proposals(
                 here = (row["campaign"], row["ad_group"])
                 to = homes.for_term(row["term"], here, advertised.get(row["ad_group_id"], []))
                 found = found if to else Recommendation(Move.NONE, (Reason(ReasonKey.NO_DESTINATION),))
-        proposal = proposal_of(look, subject, JudgedRow(row, bid, found, None, beside, to))
+        proposal = proposal_of(selection, subject, JudgedRow(row, bid, found, None, beside, to))
         if proposal.package and place is not None:
             why = Reason(ReasonKey.OWN_RULE, (rules[place][0],))
             proposal = replace(proposal, fact=None, reasons=(why,))
-        made.append(proposal)
-    return made
+        entries.append(proposal)
+    return entries
 
 
 def without_raises_of_nothing(proposals: Sequence[Proposal]) -> list[Proposal]:
@@ -94,19 +94,19 @@ def without_raises_of_nothing(proposals: Sequence[Proposal]) -> list[Proposal]:
     ]
 
 
-def with_stops(facts: Facts, look: Look, proposals: Sequence[Proposal]) -> list[Proposal]:
+def with_stops(facts: Facts, selection: Selection, proposals: Sequence[Proposal]) -> list[Proposal]:
     """The proposals on search terms, each with the other searches of its ad group that its negative would stop."""
     negatives = [
         (each.row_id, each.subject.name, each.homes[0], each.changes[0].match_type == "negative_phrase")
         for each in proposals
         if each.kind == "negative"
     ]
-    found = stopped(facts, look, negatives)
+    found = stopped(facts, selection, negatives)
     return [replace(each, stops=found.get(each.row_id, ())) for each in proposals]
 
 
 def stopped(
-    facts: Facts, look: Look, negatives: Sequence[tuple[str, str, Home, bool]]
+    facts: Facts, selection: Selection, negatives: Sequence[tuple[str, str, Home, bool]]
 ) -> dict[str, tuple[Stopped, ...]]:
     """
     Other searches of an ad group that its new negatives would stop, by the row of the negative, the most orders first:
@@ -120,25 +120,25 @@ def stopped(
         list({home for _, _, home, _ in negatives}), schema={"campaign": pl.String, "ad_group": pl.String}, orient="row"
     )
     near = (
-        judged_proposals.judged(facts, replace(look, part=EVERYTHING), Subject.TERM)
+        judged_proposals.judged(facts, replace(selection, part=EVERYTHING), Subject.TERM)
         .with_columns(pl.col("campaign", "ad_group").cast(pl.String))
         .join(homes, on=["campaign", "ad_group"], how="semi")
         .filter(~pl.col("row_id").is_in(taken))
     )
-    days = judged_proposals.monthly_days(facts, look, Subject.TERM)
-    held = {key: part.to_dicts() for key, part in near.partition_by("campaign", "ad_group", as_dict=True).items()}
+    days = judged_proposals.monthly_days(facts, selection, Subject.TERM)
+    by_key = {key: part.to_dicts() for key, part in near.partition_by("campaign", "ad_group", as_dict=True).items()}
     seen: set[str] = set()
     found: dict[str, tuple[Stopped, ...]] = {}
     for row_id, term, home, phrase in negatives:
         own = [
             row
-            for row in held.get(home, [])
+            for row in by_key.get(home, [])
             if row["row_id"] not in seen and words.stops(term, row["term"], phrase=phrase)
         ]
         seen |= {row["row_id"] for row in own}
         if own:
-            made = [_stopped(row, days) for row in own]
-            found[row_id] = tuple(sorted(made, key=lambda one: (-one.orders, -one.spend, one.term)))
+            stoppeds = [_stopped(row, days) for row in own]
+            found[row_id] = tuple(sorted(stoppeds, key=lambda one: (-one.orders, -one.spend, one.term)))
     return found
 
 
@@ -149,12 +149,12 @@ def _stopped(row: Mapping[str, Any], days: int) -> Stopped:
     )
 
 
-def sells_elsewhere(facts: Facts, look: Look, row: Mapping[str, Any]) -> list[dict[str, Any]]:
+def sells_elsewhere(facts: Facts, selection: Selection, row: Mapping[str, Any]) -> list[dict[str, Any]]:
     """
     The same term in other ad groups, where it made orders: campaign, ad_group, clicks, orders, spend; most orders
     first.
     """
-    terms = judged_proposals.judged(facts, look, Subject.TERM)
+    terms = judged_proposals.judged(facts, selection, Subject.TERM)
     same = terms.filter(
         pl.col("normal_id") == row["normal_id"], pl.col("ad_group_id") != row["ad_group_id"], pl.col("orders") > 0
     )

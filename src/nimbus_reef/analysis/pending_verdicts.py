@@ -9,7 +9,7 @@ from typing import Final
 import polars as pl
 
 from nimbus_reef.analysis.judged import AT_ONCE, Judged, is_judged, source_of
-from nimbus_reef.analysis.look import Look
+from nimbus_reef.analysis.selection import Selection
 from nimbus_reef.analysis.totals import summed, totals
 from nimbus_reef.store.reading import row_frames
 from nimbus_reef.store.reading.facts import Facts
@@ -30,20 +30,22 @@ class Unjudged:
     largest: pl.DataFrame
 
 
-def unjudged(facts: Facts, look: Look, wanted: Sequence[Judged], *, more: bool = False) -> Unjudged | None:
+def unjudged(facts: Facts, selection: Selection, wanted: Sequence[Judged], *, more: bool = False) -> Unjudged | None:
     """
     What is not judged yet of what a page needs; None where it is, or is so little that nobody has to wait.
 
     more: the page makes more of its rows than their verdicts, and that is not worked out either.
     """
-    account = look.account
-    missing = [what for what in wanted if more or not is_judged(facts, look, what)]
-    counts = {what: len(facts.sums(account.id, source_of(facts, look, what), look.window)) for what in missing}
+    account = selection.account
+    missing = [what for what in wanted if more or not is_judged(facts, selection, what)]
+    counts = {
+        what: len(facts.sums(account.id, source_of(facts, selection, what), selection.window)) for what in missing
+    }
     if max(counts.values(), default=0) < AT_ONCE:
         return None
-    if look.part:
-        found = totals(facts, look)
+    if selection.part:
+        found = totals(facts, selection)
         return Unjudged(counts, summed(found.now) if found else None, pl.DataFrame())
-    source = source_of(facts, look, missing[0])
-    sums = summed(facts.sums(account.id, source, look.window))
-    return Unjudged(counts, sums, row_frames.largest(facts, account.id, source, look.window, _LARGEST))
+    source = source_of(facts, selection, missing[0])
+    sums = summed(facts.sums(account.id, source, selection.window))
+    return Unjudged(counts, sums, row_frames.largest(facts, account.id, source, selection.window, _LARGEST))

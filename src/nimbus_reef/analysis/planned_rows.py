@@ -7,12 +7,11 @@ from typing import Final
 
 import polars as pl
 
+from nimbus_reef.analysis.tables import NO, YES
 from nimbus_reef.core.changes import Entity
 from nimbus_reef.core.checks import Subject
 from nimbus_reef.store.people.plans import Planned
 
-YES: Final = "yes"
-NO: Final = "no"
 _NAMED: Final = ("campaign", "ad_group", "match_type")
 
 
@@ -37,10 +36,10 @@ def marked(rows: pl.DataFrame, subject: Subject, planned: Sequence[Planned]) -> 
     on = [*_NAMED, "named"] if subject is Subject.TARGET else ["campaign", "ad_group", "named"]
     name = "target" if subject is Subject.TARGET else "term"
     texts = rows.select("row_id", pl.col(_NAMED).cast(pl.String), pl.col(name).cast(pl.String).alias("named"))
-    held = set(texts.join(keys, on=on, how="semi")["row_id"])
-    held |= {each.promise.row_id for each in planned if subject is Subject.TERM and each.promise.view == "terms"}
-    return _with(rows, pl.col("row_id").is_in(list(held)))
+    entries = set(texts.join(keys, on=on, how="semi")["row_id"])
+    entries |= {each.promise.row_id for each in planned if subject is Subject.TERM and each.promise.view == "terms"}
+    return _with(rows, pl.col("row_id").is_in(list(entries)))
 
 
-def _with(rows: pl.DataFrame, held: pl.Expr) -> pl.DataFrame:
-    return rows.with_columns(planned=pl.when(held).then(pl.lit(YES)).otherwise(pl.lit(NO)))
+def _with(rows: pl.DataFrame, expression: pl.Expr) -> pl.DataFrame:
+    return rows.with_columns(planned=pl.when(expression).then(pl.lit(YES)).otherwise(pl.lit(NO)))

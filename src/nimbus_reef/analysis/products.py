@@ -10,7 +10,7 @@ import polars as pl
 
 from nimbus_reef.analysis import movement, standing
 from nimbus_reef.analysis.judged_proposals import history
-from nimbus_reef.analysis.look import Look
+from nimbus_reef.analysis.selection import Selection
 from nimbus_reef.core import listings
 from nimbus_reef.core.metrics import in_units, sums_in_units
 from nimbus_reef.core.model import MEASURES, from_micro
@@ -43,24 +43,24 @@ class OpenedProduct:
     @property
     def weakest(self) -> str:
         """The metric in which it stands lowest, if that is in the bottom quarter."""
-        told = {name: each.percentile for name, each in self.standings.items() if each.percentile is not None}
-        lowest = min(told, key=lambda name: told[name], default="")
-        return lowest if lowest and told[lowest] < BOTTOM else ""
+        by_key = {name: each.percentile for name, each in self.standings.items() if each.percentile is not None}
+        lowest = min(by_key, key=lambda name: by_key[name], default="")
+        return lowest if lowest and by_key[lowest] < BOTTOM else ""
 
 
-def opened(facts: Facts, look: Look, sku: str) -> OpenedProduct:
+def opened(facts: Facts, selection: Selection, sku: str) -> OpenedProduct:
     """A product of a look; NotFound where it has no activity in the window."""
-    on = standing.standing_data(facts, look)
+    on = standing.standing_data(facts, selection)
     rows = on.ads.filter(pl.col("sku") == sku)
     if rows.is_empty():
         raise NotFound(f"{sku} has no ads in this period.", remedy="Choose another period, or close it.")
     moved = None
-    if look.against is not None:
-        sides = movement.sides(facts, look, "product").filter(pl.col("key") == sku)
+    if selection.against is not None:
+        sides = movement.sides(facts, selection, "product").filter(pl.col("key") == sku)
         moved = sides.to_dicts()[0] if len(sides) else None
     first = rows.row(0, named=True)
     spent = rows.group_by("campaign").agg(pl.col("spend", "sales").sum()).with_columns(in_units(("spend", "sales")))
-    price, siblings = prices(product_frames.catalog(facts, look.account.id), sku)
+    price, siblings = prices(product_frames.catalog(facts, selection.account.id), sku)
     return OpenedProduct(
         title=first["title"] or "",
         category=first["category"] or "",
@@ -69,7 +69,7 @@ def opened(facts: Facts, look: Look, sku: str) -> OpenedProduct:
         then={name: float(moved[f"{name}0"]) for name in MEASURES} if moved else None,
         moved=moved,
         standings={
-            name: each.standing for name, each in standing.places(on, standing.daily_of(facts, look, rows)).items()
+            name: each.standing for name, each in standing.places(on, standing.daily_of(facts, selection, rows)).items()
         },
         campaigns=spent.sort(["spend", "campaign"], descending=[True, False]).head(5),
         price=price,
@@ -77,9 +77,9 @@ def opened(facts: Facts, look: Look, sku: str) -> OpenedProduct:
     )
 
 
-def spend(facts: Facts, look: Look, sku: str) -> int:
+def spend(facts: Facts, selection: Selection, sku: str) -> int:
     """What a product's ads cost in the window, micro."""
-    rows = product_frames.product_rows(facts, look.account.id, look.window)
+    rows = product_frames.product_rows(facts, selection.account.id, selection.window)
     return int(rows.filter(pl.col("sku") == sku)["spend"].sum())
 
 
@@ -96,24 +96,24 @@ def prices(catalog: pl.DataFrame, sku: str) -> tuple[float | None, tuple[float, 
     return None if own is None else from_micro(own), tuple(from_micro(each) for each in kin.sort())
 
 
-def page_changes(facts: Facts, look: Look, sku: str) -> pl.DataFrame:
+def page_changes(facts: Facts, selection: Selection, sku: str) -> pl.DataFrame:
     """What changed on a product's page over its history: day, field, old, new; none where no page is held."""
-    ads = product_frames.placed_ads(facts, look.account.id, look.window).filter(pl.col("sku") == sku)
-    pages = product_frames.listings(facts, look.account.id, history(look)).filter(
+    ads = product_frames.placed_ads(facts, selection.account.id, selection.window).filter(pl.col("sku") == sku)
+    pages = product_frames.listings(facts, selection.account.id, history(selection)).filter(
         pl.col("product_id").is_in(ads["product_id"].unique().implode())
     )
     return listings.page_changes(pages).sort("day") if len(pages) else pl.DataFrame()
 
 
-def spend_by_day(facts: Facts, look: Look, sku: str) -> pl.DataFrame:
+def spend_by_day(facts: Facts, selection: Selection, sku: str) -> pl.DataFrame:
     """day, spend (micro-units) of a product over its history, as far as it is held by day."""
-    ads = product_frames.named_ads(facts, look.account.id, look.window).filter(pl.col("sku") == sku)
-    held = product_frames.ad_days(facts, look.account.id, history(look), ads.select("product_ad_id"))
-    return held.filter(pl.col("first_day") == pl.col("day")).select("day", "spend")
+    ads = product_frames.named_ads(facts, selection.account.id, selection.window).filter(pl.col("sku") == sku)
+    rows = product_frames.ad_days(facts, selection.account.id, history(selection), ads.select("product_ad_id"))
+    return rows.filter(pl.col("first_day") == pl.col("day")).select("day", "spend")
 
 
-def report_rows(facts: Facts, look: Look, sku: str) -> pl.DataFrame:
+def report_rows(facts: Facts, selection: Selection, sku: str) -> pl.DataFrame:
     """The product report's own rows of a product in the window."""
-    ads = product_frames.product_rows(facts, look.account.id, look.window).filter(pl.col("sku") == sku)
+    ads = product_frames.product_rows(facts, selection.account.id, selection.window).filter(pl.col("sku") == sku)
     keys = ads["product_ad_id"].to_list()
-    return row_frames.rows_behind(facts, look.account.id, "product_ad_daily", look.window, keys)
+    return row_frames.rows_behind(facts, selection.account.id, "product_ad_daily", selection.window, keys)

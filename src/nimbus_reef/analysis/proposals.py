@@ -12,7 +12,7 @@ from nimbus_reef.analysis import judged_proposals, own_actions
 from nimbus_reef.analysis.catalog import ads, families, gaps, structure
 from nimbus_reef.analysis.delivery import budgets, hours, placements, solutions
 from nimbus_reef.analysis.judged_proposals import FILED_AS
-from nimbus_reef.analysis.look import Look
+from nimbus_reef.analysis.selection import Selection
 from nimbus_reef.core.changes import Change
 from nimbus_reef.core.checks import Subject
 from nimbus_reef.core.model import Placement
@@ -20,87 +20,94 @@ from nimbus_reef.core.proposals import Proposal
 from nimbus_reef.errors import NotFound
 from nimbus_reef.store.reading.facts import Facts
 
-Proposer = Callable[[Facts, Look, Sequence[str], Sequence[Change]], list[Proposal]]
+Proposer = Callable[[Facts, Selection, Sequence[str], Sequence[Change]], list[Proposal]]
 
 
 def proposals(
-    facts: Facts, look: Look, view: str, keys: Sequence[str], planned: Sequence[Change] = ()
+    facts: Facts, selection: Selection, view: str, keys: Sequence[str], planned: Sequence[Change] = ()
 ) -> list[Proposal]:
     """What is proposed on rows of a view, in their order; NotFound for one that is not there. planned: the plan."""
-    return PROPOSERS[view](facts, look, list(dict.fromkeys(keys)), planned)
+    return PROPOSERS[view](facts, selection, list(dict.fromkeys(keys)), planned)
 
 
-def all_keys(facts: Facts, look: Look, view: str) -> list[str]:
+def all_keys(facts: Facts, selection: Selection, view: str) -> list[str]:
     """Every row of a view that something may be proposed on."""
     if view in _SUBJECTS:
-        return judged_proposals.judged(facts, look, _SUBJECTS[view])["row_id"].to_list()
-    return _KEYS[view](facts, look)
+        return judged_proposals.judged(facts, selection, _SUBJECTS[view])["row_id"].to_list()
+    return _KEYS[view](facts, selection)
 
 
 _SUBJECTS: Final = {view: subject for subject, view in FILED_AS.items()}
-_KEYS: Final[Mapping[str, Callable[[Facts, Look], list[str]]]] = {
-    "families": lambda facts, look: [each.key for each in families.listed(facts, look)],
-    "ads": lambda facts, look: ads.listed(facts, look)["row_id"].to_list(),
-    "gaps": lambda facts, look: gaps.unadvertised(facts, look)["row_id"].to_list(),
-    "structure": lambda facts, look: structure.duplicates(facts, look)["group"].unique(maintain_order=True).to_list(),
-    "placements": lambda facts, look: placements.judged(facts, look)["row_id"].to_list(),
+_KEYS: Final[Mapping[str, Callable[[Facts, Selection], list[str]]]] = {
+    "families": lambda facts, selection: [each.key for each in families.listed(facts, selection)],
+    "ads": lambda facts, selection: ads.listed(facts, selection)["row_id"].to_list(),
+    "gaps": lambda facts, selection: gaps.unadvertised(facts, selection)["row_id"].to_list(),
+    "duplicates": lambda facts, selection: (
+        structure.duplicates(facts, selection)["group"].unique(maintain_order=True).to_list()
+    ),
+    "placements": lambda facts, selection: placements.judged(facts, selection)["row_id"].to_list(),
     "budgets": lambda _, __: ["budgets"],
 }
 
 
-def _judged(subject: Subject, facts: Facts, look: Look, keys: Sequence[str], _: Sequence[Change]) -> list[Proposal]:
+def _judged(
+    subject: Subject, facts: Facts, selection: Selection, keys: Sequence[str], _: Sequence[Change]
+) -> list[Proposal]:
     order = pl.DataFrame({"row_id": keys}, schema={"row_id": pl.String})
-    rows = order.join(judged_proposals.judged(facts, look, subject), on="row_id", maintain_order="left")
+    rows = order.join(judged_proposals.judged(facts, selection, subject), on="row_id", maintain_order="left")
     if len(rows) < len(keys):
         raise NotFound(
             f"This {subject.name} has no activity in this period.", remedy="Choose another period, or close it."
         )
-    made = judged_proposals.propose(facts, look, subject, rows)
-    return own_actions.with_stops(facts, look, made) if subject is Subject.TERM else made
+    entries = judged_proposals.propose(facts, selection, subject, rows)
+    return own_actions.with_stops(facts, selection, entries) if subject is Subject.TERM else entries
 
 
-def _families(facts: Facts, look: Look, keys: Sequence[str], _: Sequence[Change]) -> list[Proposal]:
-    days = facts.monthly_days(look.account.id, families.KIND, look.window)
+def _families(facts: Facts, selection: Selection, keys: Sequence[str], _: Sequence[Change]) -> list[Proposal]:
+    days = facts.monthly_days(selection.account.id, families.KIND, selection.window)
     # A line of the table may be a child: its family is meant.
     wanted = dict.fromkeys(key.split("/")[0] for key in keys)
-    return [families.proposal(look, families.family(facts, look, key), days) for key in wanted]
+    return [families.proposal(selection, families.family(facts, selection, key), days) for key in wanted]
 
 
-def _ads(facts: Facts, look: Look, keys: Sequence[str], _: Sequence[Change]) -> list[Proposal]:
-    rows = ads.listed(facts, look).filter(pl.col("row_id").is_in(list(keys)))
-    return ads.proposals(facts, look, rows.to_dicts())
+def _ads(facts: Facts, selection: Selection, keys: Sequence[str], _: Sequence[Change]) -> list[Proposal]:
+    rows = ads.listed(facts, selection).filter(pl.col("row_id").is_in(list(keys)))
+    return ads.proposals(facts, selection, rows.to_dicts())
 
 
-def _gaps(facts: Facts, look: Look, keys: Sequence[str], _: Sequence[Change]) -> list[Proposal]:
-    return gaps.proposals(facts, look, [gaps.row_of(facts, look, key) for key in keys])
+def _gaps(facts: Facts, selection: Selection, keys: Sequence[str], _: Sequence[Change]) -> list[Proposal]:
+    return gaps.proposals(facts, selection, [gaps.row_of(facts, selection, key) for key in keys])
 
 
-def _twins(facts: Facts, look: Look, keys: Sequence[str], _: Sequence[Change]) -> list[Proposal]:
-    return [structure.proposal(facts, look, structure.twins(facts, look, key)) for key in keys]
+def _twins(facts: Facts, selection: Selection, keys: Sequence[str], _: Sequence[Change]) -> list[Proposal]:
+    return [structure.proposal(facts, selection, structure.twins(facts, selection, key)) for key in keys]
 
 
-def _placements(facts: Facts, look: Look, keys: Sequence[str], planned: Sequence[Change]) -> list[Proposal]:
+def _placements(facts: Facts, selection: Selection, keys: Sequence[str], planned: Sequence[Change]) -> list[Proposal]:
     """Off-site rows are limited, any other asks for its campaign's solution, each campaign once."""
-    made, solved = [], set[str]()
-    days = facts.monthly_days(look.account.id, placements.KIND, look.window)
+    entries, solved = [], set[str]()
+    days = facts.monthly_days(selection.account.id, placements.KIND, selection.window)
     for key in keys:
-        row = placements.row_of(facts, look, key)
+        row = placements.row_of(facts, selection, key)
         campaign = str(row["campaign"])
         if row["placement"] == Placement.OFF_SITE.value:
-            made.append(placements.limit_proposal(look, row, days))
+            entries.append(placements.limit_proposal(selection, row, days))
         elif campaign not in solved:
             solved.add(campaign)
-            made += _solutions(facts, look, [campaign], planned)
-    return made
+            entries += _solutions(facts, selection, [campaign], planned)
+    return entries
 
 
-def _solutions(facts: Facts, look: Look, keys: Sequence[str], planned: Sequence[Change]) -> list[Proposal]:
-    return [solutions.proposal(facts, look, solutions.solved(facts, look, key, planned)) for key in keys]
+def _solutions(facts: Facts, selection: Selection, keys: Sequence[str], planned: Sequence[Change]) -> list[Proposal]:
+    return [solutions.proposal(facts, selection, solutions.solved(facts, selection, key, planned)) for key in keys]
 
 
-def _budgets(facts: Facts, look: Look, _: Sequence[str], __: Sequence[Change]) -> list[Proposal]:
-    rows, told = budgets.held(facts, look), bool(facts.days(look.account.id, hours.KIND, look.window))
-    return [budgets.proposal(rows, budgets.moved(facts, look), hours_told=told)]
+def _budgets(facts: Facts, selection: Selection, _: Sequence[str], __: Sequence[Change]) -> list[Proposal]:
+    rows, present = (
+        budgets.campaign_rows(facts, selection),
+        bool(facts.days(selection.account.id, hours.KIND, selection.window)),
+    )
+    return [budgets.proposal(rows, budgets.moved(facts, selection), hours_told=present)]
 
 
 PROPOSERS: Final[Mapping[str, Proposer]] = {
@@ -108,7 +115,7 @@ PROPOSERS: Final[Mapping[str, Proposer]] = {
     "families": _families,
     "ads": _ads,
     "gaps": _gaps,
-    "structure": _twins,
+    "duplicates": _twins,
     "placements": _placements,
     "solutions": _solutions,
     "budgets": _budgets,

@@ -2,20 +2,22 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from datetime import date
 
 import polars as pl
 
-from nimbus_reef.analysis.findings import SOURCES, findings_known
+from nimbus_reef.analysis.findings import SOURCES, Findings, findings_known
 from nimbus_reef.analysis.lacking import lacking
-from nimbus_reef.analysis.look import Look
 from nimbus_reef.analysis.lost_pages import lost
+from nimbus_reef.analysis.selection import Selection
 from nimbus_reef.analysis.totals import totals
 from nimbus_reef.core.metrics import METRICS, TACOS, difference
 from nimbus_reef.core.windows import Window
-from nimbus_reef.store.people import hidden_findings, plans
+from nimbus_reef.store.people import closed_audits, hidden_findings, plans
 from nimbus_reef.store.people.accounts import Account
+from nimbus_reef.store.people.hidden_findings import PutAway
 from nimbus_reef.store.reading.facts import Facts
 from nimbus_reef.store.record import loads
 
@@ -86,38 +88,69 @@ def _begun(facts: Facts, account: Account, newest: date | None) -> Beat:
     return Beat(account, newest, planned=planned, loaded_at=loaded_at)
 
 
-def beat(facts: Facts, look: Look, today: date) -> Beat:
+def beat(facts: Facts, selection: Selection, today: date) -> Beat:
     """
     The pulse of an account, or of a part of it. today: in the account's time zone, for what is put
     away until some day.
     """
-    account, window, against = look.account, look.window, look.against
+    account, window, against = selection.account, selection.window, selection.against
     begun = replace(_begun(facts, account, facts.newest_day(account.id)), window=window)
-    found = totals(facts, look)
+    found = totals(facts, selection)
     if found is None or not found.held_now:
         return replace(begun, unread=True)
     then = None
     if against and found.then is not None and found.held_then:
-        then = _sums(facts, look.at(against), found.then, found.held_then)
-    known = findings_known(facts, look, hidden_findings.away(facts.store, account.id), today)
+        then = _sums(facts, selection.at(against), found.then, found.held_then)
+    known = findings_known(facts, selection, hidden_findings.away(facts.store, account.id), today)
     return replace(
         begun,
         source=found.source,
         days=found.now,
-        now=_sums(facts, look, found.now, found.held_now),
+        now=_sums(facts, selection, found.now, found.held_now),
         then=then,
         overspend=known.overspend if known else None,
         unread=lacking(facts, account, window, SOURCES) is not None,
-        lost=lost(facts, look),
+        lost=lost(facts, selection),
         cut=tuple(block for blocks in facts.cut(account.id, window).values() for block in blocks)[:1],
     )
 
 
-def _sums(facts: Facts, look: Look, ads: pl.DataFrame, held: int) -> Sums:
-    account, window = look.account, look.window
+def _sums(facts: Facts, selection: Selection, ads: pl.DataFrame, value: int) -> Sums:
+    account, window = selection.account, selection.window
     trade = facts.by_day(account.id, _TRADE, window, ("total_sales",))
     # All trade is that of the whole account: beside a part of its ads it says nothing.
-    whole = facts.held_days(account.id, _TRADE, window) == window.days and not look.part
+    whole = facts.held_days(account.id, _TRADE, window) == window.days and not selection.part
     return Sums(
-        held, int(ads["spend"].sum()), int(ads["sales"].sum()), int(trade["total_sales"].sum()) if whole else None
+        value, int(ads["spend"].sum()), int(ads["sales"].sum()), int(trade["total_sales"].sum()) if whole else None
+    )
+
+
+@dataclass(frozen=True, slots=True)
+class Agenda:
+    """
+    What an account asks for. findings: those worked out already, else None; hidden: snoozed or dismissed; closed: the
+    day of the last closed audit; failed: newest loads that failed, with their files.
+    """
+
+    account: Account
+    newest: date | None
+    findings: Findings | None
+    hidden: Sequence[PutAway]
+    closed: date | None
+    planned: int
+    failed: Sequence[tuple[loads.Job, str]]
+
+
+def agenda(facts: Facts, account: Account, selection: Selection | None, today: date) -> Agenda:
+    """What an account asks for now; selection: None where nothing is loaded."""
+    hidden = hidden_findings.away(facts.store, account.id)
+    closed = closed_audits.closings(facts.store, account.id, most=1)
+    return Agenda(
+        account,
+        facts.newest_day(account.id),
+        findings_known(facts, selection, hidden, today) if selection is not None else None,
+        hidden,
+        closed[0].at.date() if closed else None,
+        len(plans.planned(facts.store, account.id)),
+        [(job, name) for job, name in loads.recent_jobs(facts.store, account.id) if job.state == "failed"],
     )

@@ -8,7 +8,7 @@ from typing import Final
 
 import polars as pl
 
-from nimbus_reef.analysis.look import Look
+from nimbus_reef.analysis.selection import Selection
 from nimbus_reef.core import funnel
 from nimbus_reef.core.funnel import COUNTS
 from nimbus_reef.core.words import words
@@ -21,58 +21,58 @@ class FunnelOf(StrEnum):
 
     BRAND = ""
     PRODUCT = "of this product"
-    PRODUCTS = "of the products that the funnel is loaded for"
+    PRODUCTS = "of the products with a loaded funnel"
     BRAND_FOR_PART = "of the whole brand: the query funnel of this product is not loaded"
     BRAND_ALONE = "of the whole brand: a query funnel knows no campaign, portfolio or format"
 
 
-def weeks(facts: Facts, look: Look) -> tuple[pl.DataFrame, FunnelOf]:
+def weeks(facts: Facts, selection: Selection) -> tuple[pl.DataFrame, FunnelOf]:
     """
     The rows of whole weeks that answer a look, and whose they are. Rows of single products are never added to those of
     the brand: of a product its own where they are loaded, else the brand's; of the brand its own, else those of its
     products.
     """
-    rows = market_frames.query_weeks(facts, look.account.id, look.window)
+    rows = market_frames.query_weeks(facts, selection.account.id, selection.window)
     of_brand, of_products = rows.filter(pl.col("sku").is_null()), rows.filter(pl.col("sku").is_not_null())
-    if look.part.product:
-        mine = of_products.filter(pl.col("sku").cast(pl.String) == look.part.product)
+    if selection.part.product:
+        mine = of_products.filter(pl.col("sku").cast(pl.String) == selection.part.product)
         return (mine, FunnelOf.PRODUCT) if len(mine) else (of_brand, FunnelOf.BRAND_FOR_PART)
-    if look.part:
+    if selection.part:
         return of_brand, FunnelOf.BRAND_ALONE
     return (of_products, FunnelOf.PRODUCTS) if of_brand.is_empty() and len(of_products) else (of_brand, FunnelOf.BRAND)
 
 
-def shares(facts: Facts, look: Look) -> pl.DataFrame:
+def shares(facts: Facts, selection: Selection) -> pl.DataFrame:
     """
     One row per query of the window's weeks: counts, shares, lost_at, volume a week, missing (words in no own title).
     Kept.
     """
-    account, window = look.account, look.window
+    account, window = selection.account, selection.window
 
     def make() -> pl.DataFrame:
         titles = product_frames.catalog(facts, account.id)["title"].cast(pl.String).to_list()
         titles += product_frames.listings(facts, account.id, window)["title"].cast(pl.String).unique().to_list()
         known = frozenset(word for title in titles for word in words(title))
-        rows = funnel.by_query(weeks(facts, look)[0])
+        rows = funnel.by_query(weeks(facts, selection)[0])
         missing = [" ".join(funnel.missing_words(query, known)) for query in rows["query"].to_list()]
         return funnel.shares(rows).with_columns(missing=pl.Series(missing, dtype=pl.String))
 
-    return facts.kept("query shares", account.id, make, window, look.part.product)
+    return facts.kept("query shares", account.id, make, window, selection.part.product)
 
 
-def totals(facts: Facts, look: Look) -> Mapping[str, int]:
+def totals(facts: Facts, selection: Selection) -> Mapping[str, int]:
     """Own and market counts over the weeks inside the window, all queries."""
-    rows = funnel.by_query(weeks(facts, look)[0])
+    rows = funnel.by_query(weeks(facts, selection)[0])
     return {name: int(rows[name].sum()) for name in COUNTS}
 
 
 _COUNTED: Final = ("own_clicks", "own_cart_adds")
 
 
-def months(facts: Facts, look: Look) -> Mapping[str, Mapping[str, float]]:
+def months(facts: Facts, selection: Selection) -> Mapping[str, Mapping[str, float]]:
     """What peer months of cart and purchase rate weigh: the counted weeks' own clicks, own cart adds."""
     found = (
-        weeks(facts, look)[0]
+        weeks(facts, selection)[0]
         .group_by(pl.col("day").dt.strftime("%Y-%m").alias("month"))
         .agg(pl.col(_COUNTED).sum())
         .sort("month")

@@ -2,24 +2,22 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Collection
 
 import polars as pl
 
 from nimbus_reef.analysis.brands import with_brand
-from nimbus_reef.analysis.look import Look
 from nimbus_reef.analysis.planned_rows import marked
-from nimbus_reef.analysis.tables import Filter
+from nimbus_reef.analysis.selection import Selection
 from nimbus_reef.core.checks import Subject
 from nimbus_reef.store.people import plans
 from nimbus_reef.store.reading.facts import Facts
 
 
 def with_marks(
-    facts: Facts, look: Look, subject: Subject, rows: pl.DataFrame, filters: Sequence[Filter]
+    facts: Facts, selection: Selection, subject: Subject, rows: pl.DataFrame, asked: Collection[str]
 ) -> pl.DataFrame:
-    """Judged rows with the columns that filters ask for and rows do not hold by themselves: planned, brand."""
-    asked = {each.field.key for each in filters}
+    """Judged rows with what fields asked for need and rows do not hold by themselves: planned, brand."""
     if "planned" in asked:
-        rows = marked(rows, subject, plans.planned(facts.store, look.account.id))
-    return with_brand(facts, look, subject, rows) if "brand" in asked else rows
+        rows = marked(rows, subject, plans.planned(facts.store, selection.account.id))
+    return with_brand(facts, selection, subject, rows) if "brand" in asked else rows

@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from typing import Any
 
-from nimbus_reef.analysis.look import Look
+from nimbus_reef.analysis.selection import Selection
 from nimbus_reef.core.changes import Action, Change, Entity
 from nimbus_reef.core.model import from_micro
 from nimbus_reef.core.projection import NOTHING, UNKNOWN, Projected
@@ -16,7 +16,9 @@ from nimbus_reef.core.proposals import Evidence
 NO_BASIS = {"clicks": 0, "orders": 0, "spend": 0, "sales": 0}
 
 
-def promise(look: Look, row: Mapping[str, Any], view: str, row_id: str, projected: Projected = UNKNOWN) -> Promise:
+def promise(
+    selection: Selection, row: Mapping[str, Any], view: str, row_id: str, projected: Projected = UNKNOWN
+) -> Promise:
     """
     What a change rests on and promises.
 
@@ -25,7 +27,7 @@ def promise(look: Look, row: Mapping[str, Any], view: str, row_id: str, projecte
     """
     has_prior = row.get("prior_a") is not None
     return Promise(
-        window=(look.window.first.isoformat(), look.window.last.isoformat()),
+        window=(selection.window.first.isoformat(), selection.window.last.isoformat()),
         clicks=int(row["clicks"]),
         orders=int(row["orders"]),
         spend=from_micro(row["spend"]),
@@ -33,7 +35,7 @@ def promise(look: Look, row: Mapping[str, Any], view: str, row_id: str, projecte
         a=row["prior_a"] + row["k"] if has_prior else 1.0,
         b=row["prior_b"] + row["n"] - row["k"] if has_prior else 1.0,
         aov=from_micro(row.get("shrunk_aov") or 0),
-        target_acos=row.get("target_acos") or look.aims.account,
+        target_acos=row.get("target_acos") or selection.aims.account,
         projected=as_ranges(projected),
         view=view,
         row_id=row_id,
@@ -75,6 +77,5 @@ def spread(changes: Sequence[Change], whole: Promise) -> tuple[tuple[Change, Pro
 
 def evidence_of(row: Mapping[str, Any]) -> Evidence:
     """What a judged row did in the window."""
-    return Evidence(
-        str(row["verdict"]), int(row["clicks"]), int(row["orders"]), from_micro(row["spend"]), from_micro(row["sales"])
-    )
+    spend, sales = (from_micro(row[name]) for name in ("spend", "sales"))
+    return Evidence(str(row["verdict"]), int(row["clicks"]), int(row["orders"]), spend, sales, row.get("p_over"))

@@ -12,7 +12,7 @@ import numpy.typing as npt
 import polars as pl
 
 from nimbus_reef.analysis.bootstrap import draws
-from nimbus_reef.analysis.look import Look
+from nimbus_reef.analysis.selection import Selection
 from nimbus_reef.core import peers
 from nimbus_reef.core.metrics import in_units, ratio
 from nimbus_reef.core.model import MEASURES
@@ -92,40 +92,40 @@ def _month_shares(rows: pl.DataFrame) -> pl.DataFrame:
     )
 
 
-def standing_data(facts: Facts, look: Look) -> StandingData:
+def standing_data(facts: Facts, selection: Selection) -> StandingData:
     """What one window is placed from; kept until something is loaded."""
-    account, window = look.account, look.window
+    account, window = selection.account, selection.window
 
     def make() -> StandingData:
-        ads = look.within(facts, product_frames.placed_ads(facts, account.id, window))
-        days = daily(facts, look)
-        cells = peers.cells(peer_feed(facts, look))
+        ads = selection.within(facts, product_frames.placed_ads(facts, account.id, window))
+        days = daily(facts, selection)
+        cells = peers.cells(peer_feed(facts, selection))
         return StandingData(account, window, ads, days, cells, _by_month(days))
 
-    return facts.kept("standing data", account.id, make, window, look.part)
+    return facts.kept("standing data", account.id, make, window, selection.part)
 
 
-def has_standing_data(facts: Facts, look: Look) -> bool:
+def has_standing_data(facts: Facts, selection: Selection) -> bool:
     """Whether `standing_data` is worked out already."""
-    return facts.known("standing data", look.account.id, look.window, look.part) is not None
+    return facts.known("standing data", selection.account.id, selection.window, selection.part) is not None
 
 
-def peer_feed(facts: Facts, look: Look) -> pl.DataFrame:
+def peer_feed(facts: Facts, selection: Selection) -> pl.DataFrame:
     """What the feed tells of the account's country up to the window's end, see `market_frames.peer_feed`."""
-    feed = market_frames.peer_feed(facts, look.account.id, "peer_benchmarks", look.window.last)
-    return feed.filter(pl.col("country") == look.account.country)
+    feed = market_frames.peer_feed(facts, selection.account.id, "peer_benchmarks", selection.window.last)
+    return feed.filter(pl.col("country") == selection.account.country)
 
 
-def daily(facts: Facts, look: Look, *by: str) -> pl.DataFrame:
+def daily(facts: Facts, selection: Selection, *by: str) -> pl.DataFrame:
     """What the ads of a look did by category and day, and by other columns of theirs; money in units."""
-    ads = look.within(facts, product_frames.named_ads(facts, look.account.id, look.window))
-    return daily_of(facts, look, ads, *by, by_month=True)
+    ads = selection.within(facts, product_frames.named_ads(facts, selection.account.id, selection.window))
+    return daily_of(facts, selection, ads, *by, by_month=True)
 
 
-def daily_of(facts: Facts, look: Look, ads: pl.DataFrame, *by: str, by_month: bool = False) -> pl.DataFrame:
+def daily_of(facts: Facts, selection: Selection, ads: pl.DataFrame, *by: str, by_month: bool = False) -> pl.DataFrame:
     """`daily` of some ads. by_month: see `product_frames.ad_days`."""
     named = ads.select("product_ad_id", *dict.fromkeys((*by, "category")))
-    days = product_frames.ad_days(facts, look.account.id, look.window, named, by_month=by_month)
+    days = product_frames.ad_days(facts, selection.account.id, selection.window, named, by_month=by_month)
     return days.with_columns(in_units())
 
 
@@ -162,10 +162,10 @@ def places(
     whole = {name: float(days[name].sum()) for name in MEASURES}
     return {
         metric: Placed(
-            peers.combined(metric, whole, [(each, spend, weight) for _, each, spend, weight in told]),
-            tuple((category, each, spend) for category, each, spend, _ in told),
+            peers.combined(metric, whole, [(each, spend, weight) for _, each, spend, weight in result]),
+            tuple((category, each, spend) for category, each, spend, _ in result),
         )
-        for metric, told in parts.items()
+        for metric, result in parts.items()
     }
 
 
@@ -209,7 +209,7 @@ def product_standing(on: StandingData) -> pl.DataFrame:
     """
     Every product × metric: sku, title, family, category, measures and per metric its value
     (`ctr`), its percentile (`ctr_at`, null without verdict), where it would stand were it not too thin (`ctr_seen`),
-    and whether peers are the account's own products (`ctr_own`); overall.
+    whether peers are the account's own products (`ctr_own`), and the middle peer (`ctr_typical`); overall.
     """
     products = (
         on.ads.group_by("product_id", "sku", "title", "family", "category", maintain_order=True)
@@ -220,8 +220,8 @@ def product_standing(on: StandingData) -> pl.DataFrame:
     by_category = _columns_by(products, "category") or {"": dict.fromkeys(MEASURES, np.zeros(0))}
     columns = {}
     for metric in AD_METRICS:
-        told = [_of_category(on, category, metric, counts) for category, counts in by_category.items()]
-        for name, parts in zip(("", "_at", "_seen", "_own"), zip(*told, strict=True), strict=False):
+        pairs = [_of_category(on, category, metric, counts) for category, counts in by_category.items()]
+        for name, parts in zip(("", "_at", "_seen", "_own", "_typical"), zip(*pairs, strict=True), strict=False):
             columns[f"{metric}{name}"] = pl.Series(np.concatenate(parts), nan_to_null=True)
     return (
         products.with_columns(**columns)
@@ -233,16 +233,17 @@ def product_standing(on: StandingData) -> pl.DataFrame:
 def _of_category(
     on: StandingData, category: str, metric: str, counts: Mapping[str, Floats]
 ) -> tuple[npt.NDArray[Any], ...]:
-    """A metric of a category's products: see `peers.columns`, and whether they are their own peers."""
+    """A metric of a category's products: see `peers.columns`, whether they are their own peers, and the middle one."""
     found = on.peers_of(category, ALL, metric)
     if found is None:
         values, _, _ = peers.columns(metric, counts, None)
         found = peers.of_own([float(value) for value in values[peers.enough(metric, counts)]])
-    own = np.full(len(counts["clicks"]), found is not None and found.own)
-    return *peers.columns(metric, counts, found), own
+    rows = len(counts["clicks"])
+    own = np.full(rows, found is not None and found.own)
+    return *peers.columns(metric, counts, found), own, np.full(rows, np.nan if found is None else found.typical)
 
 
-def compared_products(facts: Facts, look: Look) -> pl.DataFrame:
+def compared_products(facts: Facts, selection: Selection) -> pl.DataFrame:
     """
     `product_standing` of a look with named (what is searched), and ctr_change … acos_change: the relative change since
     the days before, null without a base. Kept.
@@ -252,10 +253,12 @@ def compared_products(facts: Facts, look: Look) -> pl.DataFrame:
         named = pl.concat_str(
             "sku", pl.lit(" "), pl.col("title").fill_null(""), pl.lit(" "), pl.col("category").fill_null("")
         )
-        then = product_standing(standing_data(facts, look.at(look.against))) if look.against else None
-        return _with_changes(product_standing(standing_data(facts, look)), then).with_columns(named=named)
+        then = product_standing(standing_data(facts, selection.at(selection.against))) if selection.against else None
+        return _with_changes(product_standing(standing_data(facts, selection)), then).with_columns(named=named)
 
-    return facts.kept("product standing", look.account.id, make, look.window, look.against, look.part)
+    return facts.kept(
+        "product standing", selection.account.id, make, selection.window, selection.against, selection.part
+    )
 
 
 def _with_changes(now: pl.DataFrame, then: pl.DataFrame | None) -> pl.DataFrame:
@@ -278,16 +281,16 @@ def format_mix(facts: Facts, on: StandingData) -> list[dict[str, Any]]:
     feed = market_frames.peer_feed(facts, on.account.id, "peer_format_mix", on.window.last).filter(
         pl.col("country") == on.account.country
     )
-    told = on.ads.drop_nulls("format")
-    spend = int(told["spend"].sum())
-    campaigns = told.filter(pl.col("impressions") > 0).select("campaign_id", "format").unique()
+    rows = on.ads.drop_nulls("format")
+    spend = int(rows["spend"].sum())
+    campaigns = rows.filter(pl.col("impressions") > 0).select("campaign_id", "format").unique()
     by_category = {
         str(name): float(value) for name, value in on.days.group_by("category").agg(pl.col("spend").sum()).rows()
     }
     found = []
     for ad_format in ("product", "brand", "display"):
         theirs = _peer_shares(feed.filter(pl.col("format") == ad_format), by_category)
-        own = int(told.filter(pl.col("format") == ad_format)["spend"].sum())
+        own = int(rows.filter(pl.col("format") == ad_format)["spend"].sum())
         running = len(campaigns.filter(pl.col("format") == ad_format))
         found.append(
             {
@@ -304,20 +307,21 @@ def format_mix(facts: Facts, on: StandingData) -> list[dict[str, Any]]:
 def _peer_shares(feed: pl.DataFrame, weights: Mapping[str, float]) -> tuple[float | None, float | None]:
     """The newest month of each category, weighed by our spend there."""
     newest = feed.sort("month").group_by("category", maintain_order=True).last()
-    told = [row for row in newest.to_dicts() if weights.get(row["category"], 0) > 0]
-    whole = sum(weights[row["category"]] for row in told)
+    entries = [row for row in newest.to_dicts() if weights.get(row["category"], 0) > 0]
+    whole = sum(weights[row["category"]] for row in entries)
     if not whole:
         return None, None
     spend, campaigns = (
-        sum(row[name] * weights[row["category"]] for row in told) / whole for name in ("spend_share", "campaign_share")
+        sum(row[name] * weights[row["category"]] for row in entries) / whole
+        for name in ("spend_share", "campaign_share")
     )
     return spend, campaigns
 
 
-def by_group(facts: Facts, look: Look, name: str) -> list[tuple[str, float, list[Placed]]]:
+def by_group(facts: Facts, selection: Selection, name: str) -> list[tuple[str, float, list[Placed]]]:
     """Groups of a look (category, format, portfolio), most spend first: name, spend, a place per ad metric."""
-    on = standing_data(facts, look)
-    days = on.days if name == "category" else daily(facts, look, name)
+    on = standing_data(facts, selection)
+    days = on.days if name == "category" else daily(facts, selection, name)
     groups = []
     for (value,), rows in (
         days.sort(name, maintain_order=True).partition_by(name, as_dict=True, maintain_order=True).items()
@@ -331,21 +335,29 @@ def by_group(facts: Facts, look: Look, name: str) -> list[tuple[str, float, list
 # --- kept for a look: what its pages show first --------------------------------------------
 
 
-def account_places(facts: Facts, look: Look) -> dict[str, Placed]:
+def account_places(facts: Facts, selection: Selection) -> dict[str, Placed]:
     """The account's ad metrics among peers; among those of one format where a look is at just that one."""
-    on, formats = standing_data(facts, look), look.part.formats
+    on, formats = standing_data(facts, selection), selection.part.formats
     ad_format = formats[0] if len(formats) == 1 else ALL
     return facts.kept(
-        "places", look.account.id, lambda: places(on, on.days, ad_format=ad_format), look.window, look.part
+        "places",
+        selection.account.id,
+        lambda: places(on, on.days, ad_format=ad_format),
+        selection.window,
+        selection.part,
     )
 
 
-def mix(facts: Facts, look: Look) -> list[dict[str, Any]]:
+def mix(facts: Facts, selection: Selection) -> list[dict[str, Any]]:
     """`format_mix` of a look."""
-    on = standing_data(facts, look)
-    return facts.kept("format mix", look.account.id, lambda: format_mix(facts, on), look.window, look.part)
+    on = standing_data(facts, selection)
+    return facts.kept(
+        "format mix", selection.account.id, lambda: format_mix(facts, on), selection.window, selection.part
+    )
 
 
-def groups(facts: Facts, look: Look, by: str) -> list[tuple[str, float, list[Placed]]]:
+def groups(facts: Facts, selection: Selection, by: str) -> list[tuple[str, float, list[Placed]]]:
     """`by_group` of a look."""
-    return facts.kept("groups", look.account.id, lambda: by_group(facts, look, by), look.window, look.part, by)
+    return facts.kept(
+        "groups", selection.account.id, lambda: by_group(facts, selection, by), selection.window, selection.part, by
+    )

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import polars as pl
 
-from nimbus_reef.analysis.look import Look
+from nimbus_reef.analysis.selection import Selection
 from nimbus_reef.core.model import MEASURES
 from nimbus_reef.store.reading import campaign_frames, product_frames
 from nimbus_reef.store.reading.facts import Facts
@@ -28,32 +28,32 @@ class Totals:
     held_then: int = 0
 
 
-def totals(facts: Facts, look: Look) -> Totals | None:
+def totals(facts: Facts, selection: Selection) -> Totals | None:
     """
     Daily sums of both windows, never of two reports; None where none holds them. All of the
     account from the first report that holds it; a part of it from the product ads, or where those are
     not held, by campaign from that report.
     """
-    account, window, against, part = look.account, look.window, look.against, look.part
+    account, window, against, part = selection.account, selection.window, selection.against, selection.part
     windows = [window, *([against] if against else [])]
     source = facts.total_source(account.id, windows)
     if part and facts.held_days(account.id, _PRODUCTS, window):
         source = _PRODUCTS
-    if source is None or (part.product and source != _PRODUCTS):
+    if source is None or (part.of_products and source != _PRODUCTS):
         return None
-    made = [_days(facts, look.at(each), source) for each in windows]
-    held = [facts.held_days(account.id, source, each) for each in windows]
-    return Totals(source, made[0], made[1] if against else None, held[0], held[1] if against else 0)
+    frames = [_days(facts, selection.at(each), source) for each in windows]
+    entries = [facts.held_days(account.id, source, each) for each in windows]
+    return Totals(source, frames[0], frames[1] if against else None, entries[0], entries[1] if against else 0)
 
 
-def _days(facts: Facts, look: Look, source: str) -> pl.DataFrame:
-    account, window = look.account, look.window
-    if not look.part:
+def _days(facts: Facts, selection: Selection, source: str) -> pl.DataFrame:
+    account, window = selection.account, selection.window
+    if not selection.part:
         return facts.by_day(account.id, source, window, MEASURES)
     if source == _PRODUCTS:
-        ads = look.within(facts, product_frames.named_ads(facts, account.id, window))
+        ads = selection.within(facts, product_frames.named_ads(facts, account.id, window))
         return product_frames.ad_days(facts, account.id, window, ads.select("product_ad_id"), by_month=True)
-    rows = look.within(facts, campaign_frames.campaign_days(facts, account.id, window, source))
+    rows = selection.within(facts, campaign_frames.campaign_days(facts, account.id, window, source))
     return rows.group_by("day", "first_day").agg(pl.col(MEASURES).sum()).sort("day", "first_day")
 
 

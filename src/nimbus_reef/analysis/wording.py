@@ -11,7 +11,7 @@ from typing import Any, Final
 from nimbus_reef.core.boosts import BID, BoostHour
 from nimbus_reef.core.changes import Change, named
 from nimbus_reef.core.click_prices import Rise
-from nimbus_reef.core.metrics import Unit, ratio
+from nimbus_reef.core.metrics import Metric, Unit, ratio
 from nimbus_reef.core.model import Placement, Verdict
 from nimbus_reef.core.peers import POINTS, RATED
 from nimbus_reef.core.projection import Projected
@@ -58,9 +58,9 @@ def worded(proposal: Proposal, figures: Figures) -> Worded:
     name, where = _named(proposal, figures)
     reasons = tuple(reason_words(each, figures) for each in proposal.reasons)
     if proposal.fact is not None:
-        said = [f"{reason_words(proposal.fact, figures)}.", *([f"{'; '.join(reasons)}."] if reasons else [])]
+        texts = [f"{reason_words(proposal.fact, figures)}.", *([f"{'; '.join(reasons)}."] if reasons else [])]
     else:
-        said = [each if each.endswith(".") else f"{each}." for each in reasons]
+        texts = [each if each.endswith(".") else f"{each}." for each in reasons]
     return Worded(
         proposal,
         name,
@@ -69,7 +69,7 @@ def worded(proposal: Proposal, figures: Figures) -> Worded:
         reasons,
         effect_words(proposal.effect, figures) if proposal.package else "",
         # Where lines end is the page's business.
-        " ".join(said).replace("\u2060", ""),
+        " ".join(texts).replace("\u2060", ""),
         {place: reason_words(why, figures) for place, why in proposal.sources},
     )
 
@@ -88,26 +88,26 @@ def _named(proposal: Proposal, figures: Figures) -> tuple[str, str]:
 
 def mark(proposal: Proposal) -> str:
     """How what it is on is marked: by its verdict, none where nothing was clicked or nothing is judged."""
-    told = proposal.evidence
-    return mark_of(told.verdict, told.clicks) if told else "none"
+    evidence = proposal.evidence
+    return mark_of(evidence.verdict, evidence.clicks) if evidence else "none"
 
 
 def mark_of(verdict: str, clicks: int) -> str:
     """Solid coral, half, hollow or solid lagoon; none where nothing was clicked."""
-    marks = {Verdict.COSTLY.value: "costly", Verdict.LEANING.value: "leaning", Verdict.FINE.value: "fine"}
-    return marks.get(verdict, "undecided") if clicks else "none"
+    marks = {Verdict.ABOVE.value: "above", Verdict.LIKELY_ABOVE.value: "likely", Verdict.WITHIN.value: "within"}
+    return marks.get(verdict, "early") if clicks else "none"
 
 
 def effect_words(projected: Projected, figures: Figures) -> str:
     """What is likely to come of it in 30 days; empty where nothing comes of it."""
     if not projected.known:
-        return "Unknown: the reports do not tell what comes of it."
+        return "Effect unknown: the reports do not show it."
     ranges = (projected.spend, projected.sales)
     if not any(value for each in ranges for value in (each.low, each.middle, each.high)):
         return ""
     spend, sales = (figures.span(each) for each in ranges)
     still = abs(projected.spend.low) < 1 and abs(projected.spend.high) < 1
-    return f"Per 30 days: spend {'as it is' if still else spend}, sales {sales}."
+    return f"Per 30 days: spend {'unchanged' if still else spend}, sales {sales}."
 
 
 def change_words(change: Change) -> str:
@@ -115,8 +115,8 @@ def change_words(change: Change) -> str:
     name, place = named(change)
     if change.entity.value == "negative":
         return f"{change.match_type.replace('_', ' ')}: {change.target} in {change.ad_group or change.campaign}"
-    said = f"{name} ({place})" if place else name
-    return f"{said}: {change.field.replace('_', ' ')} {value_words(change)}"
+    text = f"{name} ({place})" if place else name
+    return f"{text}: {change.field.replace('_', ' ')} {value_words(change)}"
 
 
 def value_words(change: Change) -> str:
@@ -129,8 +129,8 @@ def value_words(change: Change) -> str:
 
 def headline_words(headline: Headline, figures: Figures) -> str:
     """What is to be done, in a few words."""
-    told = _HEADLINES[headline.key]
-    return told if isinstance(told, str) else told(headline.figures, figures)
+    result = _HEADLINES[headline.key]
+    return result if isinstance(result, str) else result(headline.figures, figures)
 
 
 _Told = Callable[[tuple[Any, ...], Figures], str]
@@ -168,41 +168,48 @@ def _solved(value: tuple[Any, ...], figures: Figures) -> str:
 
 
 def _never_spend(count: int, figures: Figures) -> str:
-    return f"{figures.counted(count, 'campaign')} that never spend{'s' if count == 1 else ''} theirs"
+    never = "that never uses its budget" if count == 1 else "that never use their budgets"
+    return f"{figures.counted(count, 'campaign')} {never}"
 
 
 def _budgets(value: tuple[Any, ...], figures: Figures) -> str:
     money, gives, takes = value
     source = _never_spend(gives, figures) if gives else "a larger total"
-    dry = f"{figures.counted(takes, 'campaign')} that run{'s' if takes == 1 else ''} dry"
+    dry = f"{figures.counted(takes, 'campaign')} that run{'s' if takes == 1 else ''} out of budget"
     return f"move {figures.money(money, 2)} a day from {source} to {dry}"
 
 
 _HEADLINES: Final[Mapping[HeadlineKey, str | _Told]] = {
     HeadlineKey.ADD_AD: _added,
     HeadlineKey.BID: lambda value, figures: f"bid {figures.number(value[0])} → {figures.number(value[1])}",
-    HeadlineKey.BID_LOWER_AT_SOURCE: "bid lower on what brings it",
+    HeadlineKey.BIDS_OF_ALL: lambda value, figures: (
+        f"{figures.counted(value[0], 'bid')} by {figures.signed(value[1])} %"
+    ),
+    HeadlineKey.BUDGET: lambda value, figures: (
+        f"daily budget {figures.number(value[0], 2)} → {figures.number(value[1], 2)}"
+    ),
+    HeadlineKey.BID_LOWER_AT_SOURCE: "lower the bid of the targets behind it",
     HeadlineKey.BOOST: "boost",
     HeadlineKey.CATCH_ALL: lambda value, figures: (
-        f"one automatic campaign, {figures.counted(value[0], 'product')}, each in an ad group of its own"
+        f"One automatic campaign, {figures.counted(value[0], 'product')}, each in its own ad group"
     ),
     HeadlineKey.ENABLE: "enable",
-    HeadlineKey.IS_LIMITED: "it is limited already",
-    HeadlineKey.IS_PAUSED: "it is paused already",
+    HeadlineKey.IS_LIMITED: "already limited",
+    HeadlineKey.IS_PAUSED: "already paused",
     HeadlineKey.KEEP_ONE: lambda value, figures: f"keep it in {value[0]}, pause {figures.count(value[1])}",
-    HeadlineKey.LEAVE: "leave it for now",
+    HeadlineKey.LEAVE: "no change yet",
     HeadlineKey.LEAVE_OFF_SITE: "leave it",
     HeadlineKey.LIMIT_OFF_SITE: "limit off-site",
-    HeadlineKey.LOOK_AT_PAGE: "look at the page",
+    HeadlineKey.LOOK_AT_PAGE: "check the page",
     HeadlineKey.MOVE_BUDGETS: _budgets,
     HeadlineKey.NEGATIVE: lambda value, _: str(value[0]).replace("_", " "),
     HeadlineKey.NOTHING: "nothing to do",
-    HeadlineKey.NOTHING_TO_MEND: "nothing to mend",
-    HeadlineKey.NOTHING_TO_MOVE: "nothing to move",
-    HeadlineKey.NOTHING_TO_SHIFT: "nothing to shift",
+    HeadlineKey.NOTHING_TO_MEND: "nothing to fix",
+    HeadlineKey.NOTHING_TO_MOVE: "no budget to move",
+    HeadlineKey.NOTHING_TO_SHIFT: "no spend to shift",
     HeadlineKey.NOTHING_YET: "nothing yet",
-    HeadlineKey.NO_AD_GROUP: "no ad group is known for it",
-    HeadlineKey.NO_PAUSE: "no pause by itself",
+    HeadlineKey.NO_AD_GROUP: "its ad group is unknown",
+    HeadlineKey.NO_PAUSE: "no pause on its own",
     HeadlineKey.NO_SOLUTION: "no solution",
     HeadlineKey.PAUSE: "pause",
     HeadlineKey.PAUSE_AD: lambda value, _: f"pause {value[0]} in {value[1]}",
@@ -210,10 +217,10 @@ _HEADLINES: Final[Mapping[HeadlineKey, str | _Told]] = {
     HeadlineKey.PAUSE_ALL: lambda value, figures: f"pause all {figures.count(value[0])}",
     HeadlineKey.PROMOTE: _promoted,
     HeadlineKey.RENAME: lambda value, _: f"call it {value[0]}",
-    HeadlineKey.RESTORE_PAGE: "restore the page, or stop its ads until it is back",
+    HeadlineKey.RESTORE_PAGE: "restore the page, or pause its ads until it is back",
     HeadlineKey.SET_BACK: lambda value, _: f"{value[0]} {value[1]} → {value[2]}",
     HeadlineKey.SOLVE: _solved,
-    HeadlineKey.STAYS: "bids and adjustments are right as they are",
+    HeadlineKey.STAYS: "bids and adjustments are right",
     HeadlineKey.TAKE_BUDGETS: lambda value, figures: (
         f"take {figures.money(value[0], 2)} a day from {_never_spend(value[1], figures)}"
     ),
@@ -225,14 +232,14 @@ _HEADLINES: Final[Mapping[HeadlineKey, str | _Told]] = {
 
 def reason_words(reason: Reason, figures: Figures) -> str:
     """A reason with its figures."""
-    told = _REASONS[reason.key]
-    return told if isinstance(told, str) else told(reason.figures, figures)
+    result = _REASONS[reason.key]
+    return result if isinstance(result, str) else result(reason.figures, figures)
 
 
 def _aim(value: tuple[Any, ...], figures: Figures) -> str:
     return (
-        f"aim is {figures.money(value[0], 2)}: a click earns {figures.money(value[1], 2)}, {figures.rate(value[2], 0)}"
-        f" of it may be paid, and bids here are {figures.number(value[3])} × the price paid"
+        f"a click earns {figures.money(value[1], 2)} and the target is {figures.rate(value[2], 0)}: worth a bid of"
+        f" {figures.money(value[0], 2)} (bids are {figures.number(value[3])} × the price paid)"
     )
 
 
@@ -242,7 +249,9 @@ def _orders(count: float, figures: Figures) -> str:
 
 def _near(value: tuple[Any, ...], figures: Figures) -> str:
     end = "most" if value[1] >= 1 else "least"
-    return f"near the {figures.money(value[0], 2)} that its clicks cost now, at {end} {figures.rate(value[1], 0)} of it"
+    return (
+        f"close to the {figures.money(value[0], 2)} its clicks cost now, at {end} {figures.rate(value[1], 0)} of that"
+    )
 
 
 def _off_site(value: tuple[Any, ...], figures: Figures) -> str:
@@ -261,12 +270,12 @@ def _child(value: tuple[Any, ...], figures: Figures) -> str:
 def _shift(value: tuple[Any, ...], figures: Figures) -> str:
     money, *proven = value
     have = "has" if len(proven) == 1 else "have"
-    return f"{figures.money(money)} a month moves: {', '.join(proven)} {have} evidence to take more"
+    return f"{figures.money(money)} a month moves: {', '.join(proven)} {have} the evidence to take more"
 
 
 def _beside(value: tuple[Any, ...], _: Figures) -> str:
     stand = "stands" if len(value) == 1 else "stand"
-    return f"{', '.join(value)} {stand} in the same ad groups and will get a part of it too"
+    return f"{', '.join(value)} {stand} in the same ad groups and will get part of it too"
 
 
 def _boost(value: tuple[Any, ...], figures: Figures) -> str:
@@ -325,168 +334,160 @@ _REASONS: Final[Mapping[ReasonKey, str | _Told]] = {
         f"ACOS {'no sales' if value[0] is None else figures.rate(value[0], 0)} → {figures.percent(value[1], 0)} to"
         f" {figures.rate(value[2], 0)} is likely, off-site included"
     ),
-    ReasonKey.AD_ALONE: "it is the only product of its ad group: pausing it stops the ad group",
+    ReasonKey.AD_ALONE: "only product of its ad group: pausing it stops the ad group",
     ReasonKey.AD_BESIDE: lambda value, figures: (
-        f"its siblings in the ad group convert {figures.rate(value[0])}, it {figures.rate(value[1])}"
+        f"the other products of the ad group convert {figures.rate(value[0])}, this one {figures.rate(value[1])}"
     ),
-    ReasonKey.AD_CLICKS_MOVE: "its clicks are lost or go to them: both ends are in the range",
+    ReasonKey.AD_CLICKS_MOVE: "the range covers both cases: its clicks are lost, or go to the others",
     ReasonKey.AD_FEW_CLICKS: lambda value, figures: (
-        f"{figures.counted(value[0], 'click')} are too few for an order at what it needs"
+        f"{figures.counted(value[0], 'click')} are too few to expect an order at the conversion it needs"
     ),
-    ReasonKey.AD_NO_SIBLING: (
-        "no sibling here sells and is within reach of the target: look at the whole ad group, its price and its bids"
-    ),
+    ReasonKey.AD_NO_SIBLING: ("no other product here sells near target. Check the whole ad group, its prices and bids"),
     ReasonKey.AD_TEST: lambda value, figures: (
-        f"{figures.counted(value[0], 'click')}, {_orders(value[1], figures)}: it had its own test"
+        f"{figures.counted(value[0], 'click')}, {_orders(value[1], figures)}: enough to judge it by itself"
     ),
     ReasonKey.AIM: _aim,
     ReasonKey.BELOW_BASE: lambda value, figures: (
-        f"proposed bids are below the base of {figures.money(value[0], 2)}: each target keeps what it proposes"
+        f"proposed bids below the base of {figures.money(value[0], 2)} stay as proposed"
     ),
     ReasonKey.BEST_BID: lambda value, figures: (
-        f"no further than 10 % past {figures.money(value[0], 2)}, the highest bid at which it worked"
+        f"at most 10 % above {figures.money(value[0], 2)}, the highest bid at which it worked"
     ),
-    ReasonKey.BID_IS_THERE: "its bid is that already",
+    ReasonKey.BID_IS_THERE: "the bid is right",
     ReasonKey.BOOST_AT: _boost,
     ReasonKey.BOUGHT_TIMES: lambda value, _: f"“{value[0]}” is bought {value[1]} times for {value[2]}",
     ReasonKey.BREAKS_PATTERN: lambda value, _: f"“{value[0]}” breaks the pattern {value[1]}",
     ReasonKey.BROUGHT_BY: _brought_by,
     ReasonKey.BUDGETS_ASK_MORE: lambda value, figures: (
-        f"{figures.money(value[0], 2)} a day is not reached: below {figures.money(value[1], 2)} budgets that are spent"
-        " would be cut"
+        f"{figures.money(value[0], 2)} a day is not possible: below {figures.money(value[1], 2)} it would cut"
+        " budgets that are fully used"
     ),
     ReasonKey.BUDGETS_CUT_OFF: lambda value, figures: (
-        f"{figures.counted(value[0], 'campaign')} within target by evidence {'gets' if value[0] == 1 else 'get'} what"
-        " the budget cut off on a dry day, best cost of sale first"
+        f"{figures.counted(value[0], 'campaign')} within target {'gets' if value[0] == 1 else 'get'} what"
+        " is missing on a day out of budget, best ACOS first"
     ),
-    ReasonKey.BUDGETS_GIVE: "who gives keeps what its busiest days spend (19 of 20 days)",
+    ReasonKey.BUDGETS_GIVE: "campaigns that give budget keep enough for 19 of 20 days",
     ReasonKey.BUDGETS_NOT_NEEDED: lambda value, figures: (
-        f"{figures.money(value[0], 2)} a day of the named total is not needed"
+        f"{figures.money(value[0], 2)} a day of that total is not needed"
     ),
-    ReasonKey.CAN_LIMIT: "you can limit it all the same",
-    ReasonKey.CATALOG_UNTOLD: "which products may be advertised is told by the catalog",
-    ReasonKey.CEILING: lambda value, figures: f"stopped at the account's ceiling, {figures.money(value[0], 2)}",
+    ReasonKey.CAN_LIMIT: "you can still limit it",
+    ReasonKey.CATALOG_UNTOLD: "eligibility comes from the catalog report",
+    ReasonKey.CEILING: lambda value, figures: (
+        f"limited by the highest bid of the account, {figures.money(value[0], 2)}"
+    ),
     ReasonKey.CHEAP_CLICKS: lambda value, figures: (
-        f"{figures.counted(value[0], 'click')} of the last 90 days cost no more than {figures.money(value[1], 2)}; they"
+        f"{figures.counted(value[0], 'click')} of the last 90 days cost at most {figures.money(value[1], 2)} each and"
         f" converted {figures.rate(value[2])}"
     ),
     ReasonKey.CHILD_KEEPS: lambda value, figures: (
-        f"{figures.money(value[1])} a month stays on {value[0]}, so that it is still tested"
+        f"{figures.money(value[1])} a month stays on {value[0]}, to keep testing it"
     ),
     ReasonKey.CHILD_SHARES: _child,
     ReasonKey.CLICKS_BROUGHT: lambda value, figures: (
         f"{figures.counted(value[0], 'click')} brought {_orders(value[1], figures)}"
     ),
     ReasonKey.COSTS_WHAT_IT_MAY: lambda value, figures: (
-        f"at that base with its raises a click in every placement costs what it may at {figures.aim(value[0])}"
+        f"with this base bid and its adjustments every placement meets {figures.aim(value[0])}"
     ),
     ReasonKey.DYNAMIC_RAISING: lambda value, figures: (
-        f"dynamic raising is on: a click can cost up to {figures.money(value[0], 2)} at the top"
+        f"dynamic bidding is on: a click can cost up to {figures.money(value[0], 2)} at top of search"
     ),
-    ReasonKey.EVIDENCE_SAYS: lambda value, _: f"its evidence says {value[0]}",
+    ReasonKey.EVIDENCE_SAYS: lambda value, _: f"verdict: {value[0]}",
     ReasonKey.EXPECTED_MONTH: lambda value, figures: (
         f"expected a month: {figures.counted(value[0], 'click')}, {figures.counted(value[1], 'order')}, ACOS"
         f" {figures.rate(value[2], 0)}"
     ),
-    ReasonKey.FLOOR: lambda value, figures: f"stopped at the account's floor, {figures.money(value[0], 2)}",
+    ReasonKey.FLOOR: lambda value, figures: f"limited by the lowest bid of the account, {figures.money(value[0], 2)}",
     ReasonKey.HAS_ORDERS: lambda value, figures: (
-        f"it made {figures.counted(value[0], 'order')}: lower the bid of the target that brings it rather than block it"
+        f"it made {figures.counted(value[0], 'order')}: lower the bid of its target instead of blocking it"
     ),
-    ReasonKey.HAS_OWN_TARGET: "an exact keyword of the same words brings it already",
-    ReasonKey.HOURS_UNTOLD: "Which budgets run dry needs hours, day by day.",
+    ReasonKey.HAS_OWN_TARGET: "an exact keyword already covers it",
+    ReasonKey.HOURS_UNTOLD: "Out-of-budget days need the hourly report by day.",
     ReasonKey.IN_AD_GROUP: lambda value, _: f"{value[0]} · {value[1]}",
     ReasonKey.IN_TERMS: lambda value, figures: (
         f"in {figures.count(value[0])} terms, {figures.count(value[1])} without an order"
     ),
-    ReasonKey.IS_ENABLED: "it is enabled already",
-    ReasonKey.IS_PAUSED: "it is paused already",
+    ReasonKey.IS_ENABLED: "already enabled",
+    ReasonKey.IS_PAUSED: "already paused",
     ReasonKey.ITS_PRODUCT: lambda value, figures: (
-        f"it converts like similar ones ({figures.rate(value[0])}): the product, its price or its bids are wrong, not"
-        " the term"
+        f"it converts like similar search terms ({figures.rate(value[0])}). Check the product, its price and its bids"
     ),
-    ReasonKey.ITS_WORDS: "its words say more than its own clicks: look at the word, not at this search alone",
+    ReasonKey.ITS_WORDS: "the verdict comes from its words. Check the word, not this search alone",
     ReasonKey.KEPT_FROM_SOURCE: lambda value, _: (
-        f"“{value[0]}” gets an exact target in {home_words(*value[1:])}; this keeps it from being bought here as well."
+        f"“{value[0]}” gets an exact target in {home_words(*value[1:])}. This negative stops it from being"
+        " bought here too."
     ),
     ReasonKey.KEPT_IN: lambda value, _: f"kept in {value[0]}: {_KEPT[value[1]]}",
     ReasonKey.MORE_ROUNDS: lambda value, figures: (
-        f"bids move a step at a time: the base of {figures.money(value[0], 2)} takes more rounds"
+        f"bids change step by step: a base of {figures.money(value[0], 2)} takes more than one round"
     ),
-    ReasonKey.NAMES_PRODUCT: (
-        "its words are what an advertised product here is called: a negative would keep its buyers away"
-    ),
+    ReasonKey.NAMES_PRODUCT: ("its words are the name of a product advertised here. A negative would block its buyers"),
     ReasonKey.NEEDS_CONVERSION: lambda value, figures: (
         f"at {figures.money(value[0], 2)} a click it needs {figures.rate(value[1])} conversion to meet"
         f" {figures.aim(value[2])}"
     ),
-    ReasonKey.NEVER_SHUT_OUT: "a word in it is never to be shut out, by the account's settings",
-    ReasonKey.NEWER_SKU: lambda value, _: f"it is the newer SKU of {value[0]}, which stands there",
+    ReasonKey.NEVER_SHUT_OUT: "your settings protect a word in it",
+    ReasonKey.NEWER_SKU: lambda value, _: f"newer SKU of {value[0]}, which is in that ad group",
     ReasonKey.NONE_PAYS: lambda value, figures: (
-        f"none of them pays: {figures.counted(value[0], 'order')} for {figures.money(value[1])}"
+        f"none is within target: {figures.counted(value[0], 'order')} for {figures.money(value[1])}"
     ),
-    ReasonKey.NOT_WITHIN_TARGET: "what runs dry is not shown to be within target: settle its bids first",
-    ReasonKey.NO_AD_GROUP: "no sibling of its family makes orders: the catch-all holds it",
-    ReasonKey.NO_BID_KNOWN: "its bid is not known: load the targets report to get one proposed",
-    ReasonKey.NO_BUDGET_DRY: "no budget runs dry",
-    ReasonKey.NO_BUDGET_LEFT: "no campaign leaves enough of its budget; name a larger total",
-    ReasonKey.NO_CLICKS: "no click of it was paid for: there is nothing to go by yet",
-    ReasonKey.NO_CLICKS_IN_WINDOW: "No clicks in these days",
-    ReasonKey.NO_COSTLY_CHILD: "no child takes more of the spend than it sells.",
-    ReasonKey.NO_DESTINATION: "no ad group can hold it: no manual campaign advertises the product that sold it",
+    ReasonKey.NOT_WITHIN_TARGET: "the campaigns out of budget are not within target. Lower their bids first",
+    ReasonKey.NO_AD_GROUP: "no other variation makes orders: use the catch-all",
+    ReasonKey.NO_BID_KNOWN: "its bid is unknown. Load the targets report",
+    ReasonKey.NO_BUDGET_DRY: "no campaign is out of budget",
+    ReasonKey.NO_BUDGET_LEFT: "no campaign leaves enough budget unused. Enter a larger total",
+    ReasonKey.NO_CLICKS: "no paid clicks yet",
+    ReasonKey.NO_CLICKS_IN_WINDOW: "No clicks in this period",
+    ReasonKey.NO_COSTLY_CHILD: "No variation takes more of the spend than of the sales.",
+    ReasonKey.NO_DESTINATION: "no manual campaign advertises the product that sold",
     ReasonKey.NO_OWN_TEST: lambda value, figures: (
-        f"{figures.count(value[0])} clicks are too few for an order at the rate it needs"
+        f"{figures.count(value[0])} clicks are too few to expect an order at the conversion it needs"
     ),
-    ReasonKey.NO_PRODUCT_LEFT: "no product is left for it",
-    ReasonKey.NO_PROVEN_SIBLING: "no sibling has evidence to take more.",
-    ReasonKey.NO_RAISE: "no raise: it is not shown to be fine",
+    ReasonKey.NO_PRODUCT_LEFT: "no product left",
+    ReasonKey.NO_PROVEN_SIBLING: "No other variation has the evidence to take more.",
+    ReasonKey.NO_RAISE: "no raise: it is not within target yet",
     ReasonKey.NO_SIBLING_TAKES_MORE: (
-        "none of its ads runs beside a sibling that can take more, or too little would be left."
+        "None of its ads runs next to a variation that can take more, or too little would be left."
     ),
-    ReasonKey.NO_TIER: "no rule fits it",
-    ReasonKey.NO_WORTH: "what a click of it is worth is not known",
-    ReasonKey.OFF_SITE_BY_OTHERS: (
-        "its own clicks are too few for an order; what off-site clicks do in other campaigns decides"
-    ),
+    ReasonKey.NO_TIER: "no rule matches",
+    ReasonKey.NO_WORTH: "the worth of its clicks is unknown",
+    ReasonKey.OFF_SITE_BY_OTHERS: ("too few clicks of its own: judged by off-site clicks of other campaigns"),
     ReasonKey.OFF_SITE_DID: _off_site,
     ReasonKey.OFF_SITE_NEEDS: lambda value, figures: (
-        f"they must convert {figures.rate(value[0])} at their price; that they do is {figures.one_in(value[1])}"
+        f"they need {figures.rate(value[0])} conversion at their price. The odds: {figures.one_in(value[1])}"
     ),
     ReasonKey.OPENING_BID: lambda value, figures: (
-        f"it opens at {figures.money(value[0], 2)}: a click earns {figures.money(value[1], 2)}, the target is"
+        f"first bid {figures.money(value[0], 2)}: a click earns {figures.money(value[1], 2)}, the target is"
         f" {figures.rate(value[2], 0)}"
     ),
     ReasonKey.OPENING_NEAR: _near,
     ReasonKey.ORDERS_ELSEWHERE: lambda value, figures: (
-        f"mind: the same term made {figures.counted(value[0], 'order')} in a sibling ad group"
+        f"note: the same search term made {figures.counted(value[0], 'order')} in another ad group"
     ),
     ReasonKey.OTHERS_MADE: lambda value, figures: (
         f"the others made {figures.counted(value[0], 'order')} for {figures.money(value[1])}; the same searches reach"
-        " the one that is kept"
+        " the keyword that stays"
     ),
     ReasonKey.OWN_ACTION: "chosen by hand",
-    ReasonKey.OWN_BRAND: "it is a word of your own brand",
-    ReasonKey.OWN_EXACT: (
-        "an exact keyword of just these words brings it: pausing that is the same, and leaves no negative behind"
-    ),
+    ReasonKey.OWN_BRAND: "it is one of your own brand words",
+    ReasonKey.OWN_EXACT: ("an exact keyword of the same words brings it. Pause that keyword instead"),
     ReasonKey.OWN_FAULT: lambda value, figures: (
-        f"it converts below similar ones: {figures.rate(value[0])} to expect of it"
+        f"it converts below similar search terms: {figures.rate(value[0])} expected"
     ),
     ReasonKey.OWN_RULE: lambda value, _: str(value[0]),
     ReasonKey.OWN_TEST: lambda value, figures: (
-        f"{figures.count(value[0])} clicks were enough for an order at the rate it needs"
+        f"{figures.count(value[0])} clicks were enough for an order at the conversion it needs"
     ),
     ReasonKey.PLACES: lambda value, figures: f"in the {figures.counted(value[0], 'ad group')} that paid for it",
     ReasonKey.PLACES_SPARED: lambda value, figures: (
-        f"not in {figures.counted(value[0], 'ad group')} where an advertised product is called that"
+        f"not in {figures.counted(value[0], 'ad group')} where a product has that name"
     ),
-    ReasonKey.RAISE_WITHOUT_ORDER: (
-        "its bid would rise and it never had an order: raise it by itself where you want that"
-    ),
+    ReasonKey.RAISE_WITHOUT_ORDER: ("no raise without an order. Raise it by hand if you want"),
     ReasonKey.SELLS_UNADVERTISED: lambda value, figures: (
-        f"it sells {figures.money(value[0])} a month and stands in no ad group"
+        f"it sells {figures.money(value[0])} a month and is in no ad group"
     ),
     ReasonKey.SETS_BASE: lambda value, figures: (
-        f"{PLACEMENTS[value[0]]} sets the base: the lowest worth of a click among placements with at least"
+        f"{PLACEMENTS[value[0]]} sets the base bid: the lowest worth of a click among placements with at least"
         f" {figures.rate(value[1], 0)} of the clicks"
     ),
     ReasonKey.SET_BACK: lambda value, figures: (
@@ -496,100 +497,101 @@ _REASONS: Final[Mapping[ReasonKey, str | _Told]] = {
     ),
     ReasonKey.SHIFT_BESIDE: _beside,
     ReasonKey.SHIFT_TO: _shift,
-    ReasonKey.SIBLINGS_THERE: "its siblings make most orders there",
+    ReasonKey.SIBLINGS_THERE: "its family makes most orders there",
     ReasonKey.SIBLING_ABOVE_TARGET: (
-        "beside its ads runs a sibling that is above target itself and would get part of the spend: pause that first."
+        "Next to its ads runs a variation above target that would get part of the spend. Pause that one first."
     ),
-    ReasonKey.SOLD_NOTHING: "the campaign sold nothing: no placement says what a click is worth",
-    ReasonKey.STAYS: lambda value, figures: f"the bid of {figures.money(value[0], 2)} is right as it is",
-    ReasonKey.STEP_DOWN: lambda value, figures: f"stopped at the step limit, −{figures.rate(value[0], 0)} at a time",
-    ReasonKey.STEP_UP: lambda value, figures: f"stopped at the step limit, +{figures.rate(value[0], 0)} at a time",
+    ReasonKey.SOLD_NOTHING: "the campaign sold nothing, so the worth of a click is unknown",
+    ReasonKey.STAYS: lambda value, figures: f"the bid of {figures.money(value[0], 2)} is right",
+    ReasonKey.STEP_DOWN: lambda value, figures: f"limited to one step, −{figures.rate(value[0], 0)} at a time",
+    ReasonKey.STEP_UP: lambda value, figures: f"limited to one step, +{figures.rate(value[0], 0)} at a time",
     ReasonKey.TO_MEND: lambda value, _: str(value[0]),
-    ReasonKey.TOO_SMALL: "the account has too few clicks and orders to tell luck from fact",
+    ReasonKey.TOO_SMALL: "the account has too few clicks and orders to judge",
     ReasonKey.UNDECIDED: lambda value, figures: (
-        f"about {figures.count(value[0])} more clicks without an order would settle it"
+        f"about {figures.count(value[0])} more clicks without an order settle it"
         if value
         else "clicks alone will not settle it"
     ),
-    ReasonKey.UNKNOWN_RETURN: "unknown what it brings: the account has no clicks this cheap",
+    ReasonKey.UNKNOWN_RETURN: "effect unknown: the account has no clicks this cheap",
     ReasonKey.WINS: lambda value, figures: (
-        f"{figures.counted(value[0], 'order')} at {figures.rate(value[1])} ACOS, and no live exact target of these"
-        " words advertises the product"
+        f"{figures.counted(value[0], 'order')} at {figures.rate(value[1])} ACOS; the product has no live exact"
+        " target for these words"
     ),
     ReasonKey.WITHIN_TARGET: "it is within target",
     ReasonKey.WORD_FACTOR: lambda value, figures: (
-        f"{figures.rate(value[0], 0)} of the orders due came, {figures.rate(value[1], 0)} would pay for its clicks"
+        f"{figures.rate(value[0], 0)} of the expected orders came; it needs {figures.rate(value[1], 0)} to pay"
+        " for its clicks"
     ),
     ReasonKey.WORD_FEW: lambda value, figures: (
-        f"it stands in {figures.counted(value[0], 'search')} only, too few for a phrase"
+        f"only in {figures.counted(value[0], 'search')}: too few for a phrase negative"
     ),
     ReasonKey.WORD_HITS: lambda value, figures: (
-        f"mind: it also takes {figures.counted(value[0], 'good term')} with {figures.counted(value[1], 'order')}"
+        f"note: it also stops {figures.counted(value[0], 'good term')} with {figures.counted(value[1], 'order')}"
     ),
     ReasonKey.WORD_LOWER: lambda value, figures: (
-        f"it still brings {figures.rate(value[0], 0)} of the orders that its clicks cost: bid that much on what brings"
-        " it rather than shut it out"
+        f"it still brings {figures.rate(value[0], 0)} of the orders it needs. Lower the bids behind it instead of"
+        " blocking it"
     ),
     ReasonKey.WORD_ORDERS: lambda value, figures: (
         f"{figures.counted(value[0], 'click')}, {figures.counted(value[1], 'order')},"
-        f" {due_words(value[2], figures)} were due"
+        f" {due_words(value[2], figures)} expected"
     ),
     ReasonKey.WORD_UNSURE: lambda value, figures: (
-        f"{figures.rate(value[0], 0)} sure that it converts less than its clicks cost: 90 % are asked for"
+        f"{figures.rate(value[0], 0)} sure that it does not pay for its clicks; 90 % needed"
     ),
 }
 
 _WHY_NOTHING: Final[Mapping[ReasonKey, str]] = {
-    ReasonKey.AD_ALONE: "their evidence does not call for a pause",
-    ReasonKey.BID_IS_THERE: "their bid is that already",
-    ReasonKey.CANNOT_SET_BACK: "a sheet cannot set them back, or their present value is not known",
-    ReasonKey.HAS_ORDERS: "they made orders: lower what brings them",
-    ReasonKey.HAS_OWN_TARGET: "an exact keyword of the same words brings them already",
-    ReasonKey.IS_ENABLED: "they are enabled already",
-    ReasonKey.IS_PAUSED: "they are paused already",
-    ReasonKey.ITS_PRODUCT: "they convert like similar ones",
-    ReasonKey.NAMES_PRODUCT: "their words are what an advertised product is called",
-    ReasonKey.NEVER_SHUT_OUT: "a word in them is never to be shut out, by the account's settings",
-    ReasonKey.NO_BID_KNOWN: "their bid is not known: load the targets report",
-    ReasonKey.NO_CLICKS: "no click of them was paid for",
-    ReasonKey.NO_DESTINATION: "no manual campaign advertises the product that sold them",
-    ReasonKey.NO_OWN_TEST: "their clicks are too few for an order",
-    ReasonKey.NO_RAISE: "they are not shown to be fine, so that no raise is proposed",
-    ReasonKey.NO_TIER: "no rule fits them",
-    ReasonKey.NO_WORTH: "what a click of them is worth is not known",
+    ReasonKey.AD_ALONE: "no evidence for a pause",
+    ReasonKey.BID_IS_THERE: "their bid is right",
+    ReasonKey.CANNOT_SET_BACK: "they cannot be set back, or the present value is unknown",
+    ReasonKey.HAS_ORDERS: "they made orders: lower the bids of their targets",
+    ReasonKey.HAS_OWN_TARGET: "an exact keyword already covers them",
+    ReasonKey.IS_ENABLED: "already enabled",
+    ReasonKey.IS_PAUSED: "already paused",
+    ReasonKey.ITS_PRODUCT: "they convert like similar search terms",
+    ReasonKey.NAMES_PRODUCT: "their words are the name of an advertised product",
+    ReasonKey.NEVER_SHUT_OUT: "your settings protect a word in them",
+    ReasonKey.NO_BID_KNOWN: "their bid is unknown. Load the targets report",
+    ReasonKey.NO_CLICKS: "no paid clicks yet",
+    ReasonKey.NO_DESTINATION: "no manual campaign advertises the product that sold",
+    ReasonKey.NO_OWN_TEST: "too few clicks to expect an order",
+    ReasonKey.NO_RAISE: "they are not within target yet, so no raise is proposed",
+    ReasonKey.NO_TIER: "no rule matches",
+    ReasonKey.NO_WORTH: "the worth of their clicks is unknown",
     ReasonKey.OWN_BRAND: "they are the brand’s own",
-    ReasonKey.RAISE_WITHOUT_ORDER: "their bid would rise and they never had an order",
-    ReasonKey.STANDS_THERE: "they stand there already",
-    ReasonKey.STAYS: "their bid is right as it is",
+    ReasonKey.RAISE_WITHOUT_ORDER: "no raise without an order",
+    ReasonKey.STANDS_THERE: "already there",
+    ReasonKey.STAYS: "their bid is right",
     ReasonKey.TOO_SMALL: "the account has too few clicks and orders",
-    ReasonKey.UNDECIDED: "their clicks do not settle it yet",
+    ReasonKey.UNDECIDED: "too early to tell",
     ReasonKey.WITHIN_TARGET: "they are within target",
-    ReasonKey.WORD_FEW: "they stand in too few searches for a phrase",
-    ReasonKey.WORD_LOWER: "they still bring orders: open one to see what brings it, and bid lower there",
-    ReasonKey.WORD_UNSURE: "it is not sure yet that they convert less than their clicks cost",
+    ReasonKey.WORD_FEW: "in too few searches for a phrase negative",
+    ReasonKey.WORD_LOWER: "they still bring orders. Open one and lower the bids behind it",
+    ReasonKey.WORD_UNSURE: "not sure enough yet that they do not pay for their clicks",
 }
 """Why nothing is proposed on several rows, by the key of the reason."""
 _NOTHING: Final[Mapping[HeadlineKey, str]] = {
-    HeadlineKey.IS_PAUSED: "their evidence does not call for a pause",
-    HeadlineKey.NOTHING: "their evidence does not call for a pause",
-    HeadlineKey.NOTHING_YET: "their evidence does not call for a pause",
-    HeadlineKey.NO_PAUSE: "their evidence does not call for a pause",
-    HeadlineKey.NO_AD_GROUP: "no ad group of a sibling is known to add them to",
-    HeadlineKey.NOTHING_TO_SHIFT: "no spend can move to a sibling that sells",
+    HeadlineKey.IS_PAUSED: "no evidence for a pause",
+    HeadlineKey.NOTHING: "no evidence for a pause",
+    HeadlineKey.NOTHING_YET: "no evidence for a pause",
+    HeadlineKey.NO_PAUSE: "no evidence for a pause",
+    HeadlineKey.NO_AD_GROUP: "no ad group of another variation is known",
+    HeadlineKey.NOTHING_TO_SHIFT: "no variation can take more spend",
     HeadlineKey.NOTHING_TO_MOVE: "no budget can be moved",
-    HeadlineKey.IS_LIMITED: "off-site is limited already, or not above target there",
-    HeadlineKey.LEAVE_OFF_SITE: "off-site is limited already, or not above target there",
-    HeadlineKey.NO_SOLUTION: "bids and adjustments are right as they are, or the campaign sold nothing",
-    HeadlineKey.STAYS: "bids and adjustments are right as they are, or the campaign sold nothing",
+    HeadlineKey.IS_LIMITED: "off-site is already limited, or not above target",
+    HeadlineKey.LEAVE_OFF_SITE: "off-site is already limited, or not above target",
+    HeadlineKey.NO_SOLUTION: "bids and adjustments are right, or the campaign sold nothing",
+    HeadlineKey.STAYS: "bids and adjustments are right, or the campaign sold nothing",
 }
 """The same where the headline says it all."""
 
 
 def why_nothing(proposal: Proposal) -> str:
     """Why nothing is proposed on several such things."""
-    if (said := _NOTHING.get(proposal.headline.key)) is not None:
-        return said
-    return _WHY_NOTHING.get(proposal.why, "their evidence says why") if proposal.why else ""
+    if (text := _NOTHING.get(proposal.headline.key)) is not None:
+        return text
+    return _WHY_NOTHING.get(proposal.why, "see their evidence") if proposal.why else ""
 
 
 # --- sentences of checks -------------------------------------------------------------------------------------------
@@ -627,6 +629,17 @@ def filled(sentence: str, row: Mapping[str, Any], figures: Figures) -> str:
     return _Sentence(figures).vformat(sentence, (), {**row, "acos": acos})
 
 
+def level(metric: Metric, value: float | None, figures: Figures) -> str:
+    """A metric of a whole window, in its unit."""
+    if value is None:
+        return "–"
+    if metric.unit is Unit.RATE:
+        return figures.rate(value, 2 if metric.key == "ctr" else 1)
+    if metric.unit is Unit.MONEY:
+        return figures.money(value, 2 if metric.is_ratio else 0)
+    return figures.number(value, 2) if metric.unit is Unit.FACTOR else figures.count(value)
+
+
 def metric_words(metric: str, value: float | None, figures: Figures) -> str:
     """A metric as it is written in running text."""
     if RATED[metric].unit is Unit.MONEY:
@@ -649,7 +662,7 @@ def place_words(percentile: float, figures: Figures) -> str:
 _LOST: Final[Mapping[str, str]] = {
     "eligible": "ineligible for ads",
     "in_stock": "out of stock",
-    "main_offer": "another seller’s offer is shown first",
+    "main_offer": "another seller holds the main offer",
     "rich_content": "rich content gone",
     "brand_section": "brand section gone",
 }
@@ -686,7 +699,7 @@ def rise_words(rise: Rise, figures: Figures) -> str:
     """A price that would rise, with both figures."""
     whose = f"“{rise.target}”" if rise.target else "a click"
     then = figures.money(rise.after, 2)
-    today = f"it costs at most {figures.money(rise.before, 2)} today" if rise.before else "it does not run today"
+    today = f"today at most {figures.money(rise.before, 2)}" if rise.before else "today it does not run"
     judged = "and is above target" if rise.target else "and this placement is above target"
     return f"{whose} {_AT[rise.placement.value]}{_when(rise.moment)} would cost up to {then} a click; {today} {judged}"
 
@@ -695,8 +708,8 @@ def together_words(rise: Rise, figures: Figures) -> str:
     """A price that adjustments or boosts and a bid raise together, each computed without the other."""
     return (
         f"“{rise.target}” {_AT[rise.placement.value]}{_when(rise.moment)} goes from at most"
-        f" {figures.money(rise.before, 2)} to {figures.money(rise.after, 2)} a click: its bid and the adjustment or"
-        " boost were planned apart"
+        f" {figures.money(rise.before, 2)} to {figures.money(rise.after, 2)} a click. Its bid and the adjustment or"
+        " boost were planned separately"
     )
 
 

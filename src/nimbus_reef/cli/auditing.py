@@ -14,7 +14,7 @@ from rich.table import Table
 from nimbus_reef import config
 from nimbus_reef.analysis import audit as auditing
 from nimbus_reef.analysis.findings import named
-from nimbus_reef.analysis.look import asked
+from nimbus_reef.analysis.selection import asked
 from nimbus_reef.cli import output, wiring
 from nimbus_reef.cli.output import FORMAT
 from nimbus_reef.core import evidence
@@ -40,17 +40,17 @@ _OUT = Console()
 @FORMAT
 @click.pass_obj
 def audit(conf: config.Config, key: str, first: Any, last: Any, target_acos: float | None, form: str) -> None:
-    """Show which targets and search terms cost much and convert little, and how sure that is."""
+    """Show targets and search terms above target, and how sure that is."""
     if (first is None) != (last is None):
-        raise BadInput("Only one end of the window was given.", remedy="Give both --from and --to, or neither.")
+        raise BadInput("Only one end of the period was given.", remedy="Give both --from and --to, or neither.")
     with wiring.running_store(conf) as store:
         account = wiring.account(store, key)
         facts = Facts(store)
         aims_in_force = Aims(target_acos) if target_acos is not None else aims_of.aims(store, account)
-        look = asked(facts, account, aims_in_force, f"{first:%Y-%m-%d}..{last:%Y-%m-%d}" if first else "")
-        if look is None:
+        selection = asked(facts, account, aims_in_force, f"{first:%Y-%m-%d}..{last:%Y-%m-%d}" if first else "")
+        if selection is None:
             raise NotFound("Nothing is loaded yet.", place=key, remedy="Load a report with `reef import`.")
-        done = auditing.run(facts, look)
+        done = auditing.run(facts, selection)
         {"table": _audit_table, "json": _audit_json, "csv": _audit_csv}[form](done)
 
 
@@ -67,20 +67,20 @@ def _finding_rows(done: auditing.Audit) -> list[dict[str, Any]]:
 
 
 def _audit_table(done: auditing.Audit) -> None:
-    account = done.look.account
-    assumed = " (assumed)" if not account.target_set and done.look.aims.account == account.target_acos else ""
+    account = done.selection.account
+    assumed = " (assumed)" if not account.target_set and done.selection.aims.account == account.target_acos else ""
     _OUT.print(
-        f"[bold]{done.look.account.brand}, {done.look.account.country}[/]  {done.look.window.first} to"
-        f" {done.look.window.last}, target ACOS {done.look.aims.account:.0%}{assumed}, money in"
-        f" {done.look.account.currency}; at stake is per 30 days."
+        f"[bold]{done.selection.account.brand}, {done.selection.account.country}[/]  {done.selection.window.first} to"
+        f" {done.selection.window.last}, target ACOS {done.selection.aims.account:.0%}{assumed}, money in"
+        f" {done.selection.account.currency}; amounts are per 30 days."
     )
     for found in done.found:
         share = f"they spent {ratio(found.spend, done.spend):.1%} of all" if done.spend else ""
         table = Table(
-            title=f"{found.check.title}: {found.rows.height}, {from_micro(found.stake):,.0f} at stake, {share}",
+            title=f"{found.check.title}: {found.rows.height}, {from_micro(found.stake):,.0f} wasted, {share}",
             title_justify="left",
         )
-        for name in ("what", "where", "at stake", "clicks", "orders", "spend", "ACOS", "verdict"):
+        for name in ("what", "where", "wasted", "clicks", "orders", "spend", "ACOS", "verdict"):
             table.add_column(name, justify="left" if name in ("what", "where", "verdict") else "right")
         for row in found.rows.head(10).to_dicts():
             table.add_row(
@@ -117,11 +117,11 @@ def _verdict_of(row: Mapping[str, Any]) -> str:
 
 def _audit_json(done: auditing.Audit) -> None:
     summary = {
-        "account": done.look.account.key,
-        "from": done.look.window.first.isoformat(),
-        "to": done.look.window.last.isoformat(),
-        "target_acos": done.look.aims.account,
-        "currency": done.look.account.currency,
+        "account": done.selection.account.key,
+        "from": done.selection.window.first.isoformat(),
+        "to": done.selection.window.last.isoformat(),
+        "target_acos": done.selection.aims.account,
+        "currency": done.selection.account.currency,
         "checks": [
             {
                 "check": f.check.key,

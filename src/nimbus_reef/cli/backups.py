@@ -23,7 +23,7 @@ err = Console(stderr=True)
 @click.argument("target", type=click.Path(dir_okay=False, path_type=Path))
 @click.pass_obj
 def write(conf: config.Config, target: Path) -> None:
-    """Write everything that the installation holds into one file; it may go on meanwhile."""
+    """Write a backup of the installation into one file while it runs."""
     with wiring.running_store(conf) as store:
         upkeep.back_up(conf, store, target.absolute())
     err.print(f"{target} holds all of it, {target.stat().st_size / 1e6:,.1f} MB.")
@@ -31,16 +31,16 @@ def write(conf: config.Config, target: Path) -> None:
 
 @click.command("restore")
 @click.argument("source", type=click.Path(exists=True, dir_okay=False, path_type=Path))
-@click.option("--yes", is_flag=True, help="Replace what the installation holds.")
+@click.option("--yes", is_flag=True, help="Replace the data of the installation.")
 @click.pass_obj
 def put_back(conf: config.Config, source: Path, yes: bool) -> None:
-    """Put back what a backup holds, and check it. Stop the web server and the worker first."""
-    told = backup.manifest(source)
+    """Restore a backup and check it. Stop the web server and the worker first."""
+    manifest = backup.manifest(source)
     with wiring.running_store(conf) as store:
-        held = accounts.all_accounts(store, resting=True)
-        if held and not yes:
+        entries = accounts.all_accounts(store, resting=True)
+        if entries and not yes:
             raise NeedsYes(
-                (f"{len(held)} accounts are held here: all of them give way to the backup of {told.made_at}.",)
+                (f"{len(entries)} accounts are held here: all of them give way to the backup of {manifest.made_at}.",)
             )
         store.engine.dispose()
         wiring.restore(conf, source)
@@ -50,4 +50,4 @@ def put_back(conf: config.Config, source: Path, yes: bool) -> None:
     if found:
         output.show([asdict(each) for each in found], "table")
         raise click.exceptions.Exit(1)
-    err.print(f"The backup of {told.made_at} is restored, and agrees with itself.")
+    err.print(f"The backup of {manifest.made_at} is restored, and agrees with itself.")

@@ -51,9 +51,9 @@ def load(config: Config, store: Store, *, seed: int, last_day: date, step: Step,
         old.unlink()
     for number in range(size.worlds):
         step(f"simulating part {number + 1} of {size.worlds}")
-        made = brand.simulate(spec, seed + number, size.days, last_day)
+        simulated = brand.simulate(spec, seed + number, size.days, last_day)
         for copy in range(size.copies):
-            for kind, frame in made.frames.items():
+            for kind, frame in simulated.frames.items():
                 if (number or copy) and kind.startswith("peer_"):
                     continue  # all of them stand on the same shelves
                 _append(folder, kind, _prefixed(frame, number + copy * size.worlds), last_day, size)

@@ -20,11 +20,11 @@ from nimbus_reef.analysis.findings import SOURCES, Findings, named, written_down
 from nimbus_reef.analysis.findings import findings as findings_of
 from nimbus_reef.analysis.judged_proposals import judged, sources
 from nimbus_reef.analysis.lacking import lacking
-from nimbus_reef.analysis.look import DEFAULT_AGAINST, Look, asked
 from nimbus_reef.analysis.movement import MOVED
 from nimbus_reef.analysis.pulse import beat, idle
 from nimbus_reef.analysis.recurring import since_last
 from nimbus_reef.analysis.row_marks import with_marks
+from nimbus_reef.analysis.selection import DEFAULT_AGAINST, Selection, asked
 from nimbus_reef.cli import output, wiring
 from nimbus_reef.cli.output import FORMAT
 from nimbus_reef.core import change
@@ -54,7 +54,7 @@ _WINDOW = click.option(
 _COVERED_DAYS = 120
 
 
-def _look(store: Store, facts: Facts, key: str, window: str, against: str = DEFAULT_AGAINST) -> Look:
+def _look(store: Store, facts: Facts, key: str, window: str, against: str = DEFAULT_AGAINST) -> Selection:
     account = wiring.account(store, key)
     found = asked(facts, account, target_acos.aims(store, account), window, against)
     if found is None:
@@ -62,8 +62,10 @@ def _look(store: Store, facts: Facts, key: str, window: str, against: str = DEFA
     return found
 
 
-def _found(facts: Facts, look: Look) -> Findings:
-    return findings_of(facts, look, hidden_findings.away(facts.store, look.account.id), today_of(look.account))
+def _found(facts: Facts, selection: Selection) -> Findings:
+    return findings_of(
+        facts, selection, hidden_findings.away(facts.store, selection.account.id), today_of(selection.account)
+    )
 
 
 @click.command()
@@ -77,9 +79,9 @@ def pulse(conf: config.Config, window: str, form: str) -> None:
         facts = Facts(store)
         for account in accounts.all_accounts(store):
             newest = facts.newest_day(account.id)
-            look = asked(facts, account, target_acos.aims(store, account), window)
-            made = idle(facts, account) if look is None else beat(facts, look, today_of(account))
-            now, then = made.now, made.then
+            selection = asked(facts, account, target_acos.aims(store, account), window)
+            result = idle(facts, account) if selection is None else beat(facts, selection, today_of(account))
+            now, then = result.now, result.then
             rows.append(
                 {
                     "account": account.key,
@@ -90,8 +92,8 @@ def pulse(conf: config.Config, window: str, form: str) -> None:
                     "acos": now.acos if now else None,
                     "tacos": now.tacos if now else None,
                     "acos_before": then.acos if then else None,
-                    "report": made.source,
-                    "planned": made.planned,
+                    "report": result.source,
+                    "planned": result.planned,
                 }
             )
     output.show(rows, form)
@@ -102,7 +104,7 @@ def pulse(conf: config.Config, window: str, form: str) -> None:
 @FORMAT
 @click.pass_obj
 def coverage(conf: config.Config, key: str, form: str) -> None:
-    """Show which days of which report are held, maturing, loaded too early or missing."""
+    """Show which days of each report are loaded, maturing, loaded too early or missing."""
     with wiring.running_store(conf) as store:
         account = wiring.account(store, key)
         spans = loads.spans(store, account.id, account.timezone)
@@ -121,28 +123,28 @@ def coverage(conf: config.Config, key: str, form: str) -> None:
     output.show(rows, form)
 
 
-def _need(facts: Facts, look: Look, kinds: Sequence[str]) -> None:
+def _need(facts: Facts, selection: Selection, kinds: Sequence[str]) -> None:
     """Raises NotFound when none of the reports covers a day of the window: missing data is not a zero."""
-    if lacking(facts, look.account, look.window, kinds):
+    if lacking(facts, selection.account, selection.window, kinds):
         titles = " or ".join(KINDS[kind].title.lower() for kind in kinds)
         raise NotFound(
-            f"No {titles} are loaded for {look.window.first} to {look.window.last}.",
-            place=look.account.key,
+            f"No {titles} are loaded for {selection.window.first} to {selection.window.last}.",
+            place=selection.account.key,
             remedy="Choose other days with --window, or load one.",
         )
 
 
 def _tables_of(
-    needs: Mapping[str, tuple[str, ...]], made: Mapping[str, Callable[[Facts, Look], Table]]
+    needs: Mapping[str, tuple[str, ...]], by_key: Mapping[str, Callable[[Facts, Selection], Table]]
 ) -> Callable[..., None]:
     """What prints one table of an area."""
 
     def show(conf: config.Config, key: str, window: str, view: str, form: str) -> None:
         with wiring.running_store(conf) as store:
             facts = Facts(store)
-            look = _look(store, facts, key, window)
-            _need(facts, look, needs[view])
-            output.show(made[view](facts, look).rows.to_dicts(), form)
+            selection = _look(store, facts, key, window)
+            _need(facts, selection, needs[view])
+            output.show(by_key[view](facts, selection).rows.to_dicts(), form)
 
     return show
 
@@ -160,7 +162,7 @@ _DELIVERY = _tables_of(delivery_files.NEEDS, delivery_files.FILES)
 @FORMAT
 @click.pass_obj
 def catalog(conf: config.Config, key: str, window: str, view: str, form: str) -> None:
-    """Show families, product ads, eligibility, gaps, listings, or keywords bought twice."""
+    """Show families, product ads, eligibility, gaps, listings, or duplicate keywords."""
     _CATALOG(conf, key, window, view, form)
 
 
@@ -177,7 +179,7 @@ def catalog(conf: config.Config, key: str, window: str, view: str, form: str) ->
 @FORMAT
 @click.pass_obj
 def delivery(conf: config.Config, key: str, window: str, view: str, form: str) -> None:
-    """Show placements, hours, or budgets: what they cost and sell, what runs dry, and the move proposed."""
+    """Show placements, hours or budgets: spend, sales, days out of budget and the proposal."""
     _DELIVERY(conf, key, window, view, form)
 
 
@@ -187,13 +189,13 @@ def delivery(conf: config.Config, key: str, window: str, view: str, form: str) -
 @FORMAT
 @click.pass_obj
 def findings(conf: config.Config, key: str, window: str, form: str) -> None:
-    """Show the findings of an account, largest first; those put away are left out."""
+    """Show the findings of an account, largest first, without snoozed ones."""
     with wiring.running_store(conf) as store:
         facts = Facts(store)
-        look = _look(store, facts, key, window)
-        _need(facts, look, SOURCES)
-        found = _found(facts, look)
-        news = since_last(facts, look.account, found, "").since.news
+        selection = _look(store, facts, key, window)
+        _need(facts, selection, SOURCES)
+        found = _found(facts, selection)
+        news = since_last(facts, selection.account, found, "").since.news
     rows = [
         {
             "finding": group.check.key,
@@ -215,7 +217,7 @@ def findings(conf: config.Config, key: str, window: str, form: str) -> None:
         for row in group.rows.to_dicts()
     ]
     click.echo(
-        f"{from_micro(found.overspend):,.2f} {look.account.currency} per 30 days likely above target, "
+        f"{from_micro(found.overspend):,.2f} {selection.account.currency} per 30 days likely above target, "
         "the same money counted once.",
         err=True,
     )
@@ -255,11 +257,12 @@ def table(
     shown = judged_tables.VIEWS[view]
     with wiring.running_store(conf) as store:
         facts = Facts(store)
-        look = _look(store, facts, key, window)
-        _need(facts, look, sources(shown.subject))
+        selection = _look(store, facts, key, window)
+        _need(facts, selection, sources(shown.subject))
         known = judged_tables.fields(shown, "evidence")
         filters = tables.parse_filters(where, known)
-        rows = with_marks(facts, look, shown.subject, judged(facts, look, shown.subject), filters)
+        asked = {each.field.key for each in filters}
+        rows = with_marks(facts, selection, shown.subject, judged(facts, selection, shown.subject), asked)
         listed = tables.listing(
             rows,
             filters=filters,
@@ -269,9 +272,9 @@ def table(
             fields=known,
             page=1,
         )
-    made = judged_tables.table_to_export(shown, listed.ordered, look.window)
+    result = judged_tables.table_to_export(shown, listed.ordered, selection.window)
     if target is None or target.suffix == ".csv":
-        lines = "".join(csv_lines(made.rows.columns, made.rows.iter_rows()))
+        lines = "".join(csv_lines(result.rows.columns, result.rows.iter_rows()))
         if target is None:
             click.echo(lines, nl=False)
         else:
@@ -279,9 +282,9 @@ def table(
         return
     with target.open("wb") as file:
         if target.suffix == ".xlsx":
-            exports.as_xlsx([made], file)
+            exports.as_xlsx([result], file)
         else:
-            exports.as_parquet(made, file)
+            exports.as_parquet(result, file)
 
 
 @click.command()
@@ -289,7 +292,7 @@ def table(
 @FORMAT
 @click.pass_obj
 def plan(conf: config.Config, key: str, form: str) -> None:
-    """Show the changes that wait in an account's plan; `reef export` writes the sheet."""
+    """Show the planned changes of an account. `reef export` writes the sheet."""
     with wiring.running_store(conf) as store:
         planned = plans.planned(store, wiring.account(store, key).id)
     output.show(
@@ -317,18 +320,18 @@ def plan(conf: config.Config, key: str, form: str) -> None:
 @_WINDOW
 @click.pass_obj
 def close(conf: config.Config, key: str, window: str) -> None:
-    """Close an audit: the next one says what is new, what came back and what is gone."""
+    """Close an audit. The next one shows what is new, back and gone."""
     with wiring.running_store(conf) as store:
         facts = Facts(store)
-        look = _look(store, facts, key, window)
-        _need(facts, look, SOURCES)
-        found = _found(facts, look)
+        selection = _look(store, facts, key, window)
+        _need(facts, selection, SOURCES)
+        found = _found(facts, selection)
         closed_audits.close(
             store,
-            look.account.id,
+            selection.account.id,
             None,
             part="",
-            address=urlencode([*([("window", window)] if window else []), ("looked_at", look.window.days)]),
+            address=urlencode([*([("window", window)] if window else []), ("looked_at", selection.window.days)]),
             overspend=found.overspend,
             found=written_down(found),
         )
@@ -348,21 +351,25 @@ def close(conf: config.Config, key: str, window: str) -> None:
 @FORMAT
 @click.pass_obj
 def standing(conf: config.Config, key: str, window: str, by: str, form: str) -> None:
-    """Show where metrics stand among category peers: the per cent of them each is ahead of."""
+    """Show the percentile of metrics among category peers."""
     with wiring.running_store(conf) as store:
         facts = Facts(store)
-        look = _look(store, facts, key, window)
-        on = standing_work.standing_data(facts, look)
+        selection = _look(store, facts, key, window)
+        on = standing_work.standing_data(facts, selection)
         if by == "product":
             rows = standing_work.product_standing(on).drop("product_id").to_dicts()
             output.show(rows, form)
             return
         if by == "account":
             groups = [
-                (key, from_micro(int(on.ads["spend"].sum())), list(standing_work.account_places(facts, look).values()))
+                (
+                    key,
+                    from_micro(int(on.ads["spend"].sum())),
+                    list(standing_work.account_places(facts, selection).values()),
+                )
             ]
         else:
-            groups = standing_work.by_group(facts, look, by)
+            groups = standing_work.by_group(facts, selection, by)
     output.show(
         [
             {
@@ -393,13 +400,13 @@ def standing(conf: config.Config, key: str, window: str, by: str, form: str) -> 
 @FORMAT
 @click.pass_obj
 def movement(conf: config.Config, key: str, window: str, against: str, by: str, form: str) -> None:
-    """Show who moved spend, sales and ACOS: class, effect on profit, and ACOS split by factor."""
+    """Show what moved spend, sales and ACOS, with the effect on profit."""
     with wiring.running_store(conf) as store:
         facts = Facts(store)
-        look = _look(store, facts, key, window, against)
-        if look.against is None:
-            raise BadInput("Movement needs days to compare with.", remedy="Leave --against out, or name some.")
-        rows = movement_work.sides(facts, look, by)
+        selection = _look(store, facts, key, window, against)
+        if selection.against is None:
+            raise BadInput("Movement needs a comparison period.", remedy="Leave --against out, or name some.")
+        rows = movement_work.sides(facts, selection, by)
     split = change.split_acos(rows)
     shown = rows if split is None else split
     parts = [] if split is None else ["part", "pull", *change.ACOS_PARTS]

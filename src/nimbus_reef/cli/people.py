@@ -121,5 +121,5 @@ def account_group() -> None:
 def account_add(conf: config.Config, /, key: str, **values: Any) -> None:
     """Add a brand account; KEY names it in links and commands."""
     with wiring.running_store(conf) as store:
-        made = accounts.add(store, key=key, **values)
-    click.echo(f"{made.key}: {made.brand}, {made.country}, {made.currency}.")
+        account = accounts.add(store, key=key, **values)
+    click.echo(f"{account.key}: {account.brand}, {account.country}, {account.currency}.")

@@ -65,14 +65,14 @@ def _columns(pairs: tuple[str, ...]) -> dict[str, str]:
 
 def _meanings(given: tuple[str, ...]) -> dict[str, dict[str, str]]:
     """column:WORD=ours, several times, by column."""
-    said: dict[str, dict[str, str]] = {}
+    by_key: dict[str, dict[str, str]] = {}
     for each in given:
         column, colon, pair = each.partition(":")
         word, equals, meaning = pair.rpartition("=")
         if not colon or not equals or not word or not meaning:
             raise BadInput(f"“{each}” explains no word.", remedy="Write --value match_type:WORD=phrase.")
-        said.setdefault(column.strip(), {})[word] = meaning.strip()
-    return said
+        by_key.setdefault(column.strip(), {})[word] = meaning.strip()
+    return by_key
 
 
 def _span(first: datetime | None, last: datetime | None, day: datetime | None) -> Window | None:
@@ -104,11 +104,11 @@ class _Said:
 
     def maps(self, looked: intake.Looked) -> list[ColumnMap]:
         """The suggested mappings with all of that over them."""
-        made = [self._over(each) for each in intake.usual_maps(looked, self.kind, self.sheets)]
+        column_maps = [self._over(each) for each in intake.usual_maps(looked, self.kind, self.sheets)]
         if not looked.remembered:
-            for each in made:
+            for each in column_maps:
                 intake.must_be_told(looked, each, said=self.columns, kind_said=self.kind is not None)
-        return [*made, *intake.with_settings(looked, made)]
+        return [*column_maps, *intake.with_settings(looked, column_maps)]
 
     def _over(self, suggested: ColumnMap) -> ColumnMap:
         known = {column.name for column in READ_KINDS[suggested.kind].columns}
@@ -116,7 +116,7 @@ class _Said:
         columns = {**suggested.columns, **own}
         if {"from", "to"} <= set(own) or "period" in own:
             columns.pop("date", None)
-        made = replace(
+        column_map = replace(
             suggested,
             columns=columns,
             date_order=self.dates or suggested.date_order,
@@ -128,8 +128,8 @@ class _Said:
             },
         )
         # The days in a title are suggested for a sum, never applied: wrong days would be counted twice.
-        given = None if READ_KINDS[made.kind].takes_blocks else made.days
-        return replace(made, days=None if made.dated else self.days or given)
+        given = None if READ_KINDS[column_map.kind].takes_blocks else column_map.days
+        return replace(column_map, days=None if column_map.dated else self.days or given)
 
 
 _DAY = click.DateTime(["%Y-%m-%d"])
@@ -210,7 +210,7 @@ def import_(
     nothing. A file with one sum for several days, or without dates (--from, --to), is
     kept as that sum.
     """
-    said = _Said(
+    text = _Said(
         kind,
         sheets,
         _columns(columns),
@@ -224,14 +224,14 @@ def import_(
     with wiring.running_store(conf) as store:
         account = wiring.account(store, key)
         for path in files:
-            looked = intake.look(store, account, path, path.name, intake.keep_digest(path), said.layouts())
+            looked = intake.inspect(store, account, path, path.name, intake.keep_digest(path), text.layouts())
             if looked.before is not None and not again:
                 click.echo(
                     f"{path.name}: already loaded on {looked.before.loaded_at:%Y-%m-%d} "
                     f"(batch {looked.before.id}, {looked.before.rows:,} rows); left. --again loads it once more."
                 )
                 continue
-            done = _import_one(store, account, path, said.maps(looked), scope=scope, usual=looked.scope, confirmed=yes)
+            done = _import_one(store, account, path, text.maps(looked), scope=scope, usual=looked.scope, confirmed=yes)
             for loaded in done:
                 detail = {"batch": loaded.batch_id, "file": path.name}
                 trail.note(store, "loaded", person_id=None, account_id=loaded.account_id, detail=detail)
@@ -249,13 +249,15 @@ def _why_rejected(store: Store, loaded: Loaded) -> list[str]:
         return []
     choices = {column.name for column in KINDS[loaded.kind].columns if column.holds is CellKind.CHOICE}
     counted = Counter((column, value, reason) for _, column, value, reason in loads.rejects(store, loaded.batch_id))
-    told = []
+    entries = []
     for (column, value, reason), times in counted.most_common(_REASONS_TOLD):
         flag = f'; say what it means by --value "{column}:{value}=…"' if column in choices and value else ""
-        told.append(f"{times:,} × {column} “{value}”: {reason}{flag}")
+        entries.append(f"{times:,} × {column} “{value}”: {reason}{flag}")
     if len(counted) > _REASONS_TOLD:
-        told.append(f"and {len(counted) - _REASONS_TOLD:,} other reasons; the batch's page in Intake has every line.")
-    return told
+        entries.append(
+            f"and {len(counted) - _REASONS_TOLD:,} other reasons; the batch's page in Intake has every line."
+        )
+    return entries
 
 
 def _told(loaded: Loaded) -> str:
@@ -304,7 +306,7 @@ def _import_one(
 @FORMAT
 @click.pass_obj
 def batches(conf: config.Config, key: str, form: str) -> None:
-    """List what was loaded into an account, newest first."""
+    """List the loads of an account, newest first."""
     with wiring.running_store(conf) as store:
         found = loads.batches(store, wiring.account(store, key).id, limit=1_000)
     rows = [
@@ -332,7 +334,7 @@ def batches(conf: config.Config, key: str, form: str) -> None:
 @click.pass_obj
 def undo_(conf: config.Config, batch: int, key: str) -> None:
     """
-    Put the days of a batch back as they were before it; `reef batches` lists them.
+    Undo a load. `reef batches` lists the loads.
 
     Days that a newer batch has replaced since stay as they are and are named.
     """
@@ -357,7 +359,7 @@ def undo_(conf: config.Config, batch: int, key: str) -> None:
 @click.pass_obj
 def verify_(conf: config.Config, key: str | None, form: str) -> None:
     """
-    Check the record against itself: day files, day versions and batches with MariaDB's rows.
+    Check day files, day versions and loads against MariaDB's rows.
 
     Ends with 1 and a list when anything disagrees. Day files are mended by
     `reef rebuild-snapshots`.
@@ -379,7 +381,7 @@ def verify_(conf: config.Config, key: str | None, form: str) -> None:
 @click.option("--account", "key", help="Key of one account; all of them when left out.")
 @click.pass_obj
 def rebuild_snapshots(conf: config.Config, key: str | None) -> None:
-    """Make the columnar day files anew from MariaDB; they can always be deleted."""
+    """Rebuild the day files from MariaDB. They can always be deleted."""
     with wiring.running_store(conf) as store:
         for account in _chosen(store, key):
             with progress_bar(account.key) as report:
@@ -404,14 +406,14 @@ def rebuild_snapshots(conf: config.Config, key: str | None) -> None:
 )
 @click.pass_obj
 def rows_(conf: config.Config, key: str, kind: str, first: datetime, last: datetime, form: str) -> None:
-    """List the rows that are held of a report, as they were loaded, each with the file it came from."""
+    """List the loaded rows of a report, each with its file."""
     with wiring.running_store(conf) as store:
         account = wiring.account(store, key)
-        held = row_frames.named_rows(Facts(store), account.id, kind, Window(first.date(), last.date()))
+        rows = row_frames.named_rows(Facts(store), account.id, kind, Window(first.date(), last.date()))
     if form == "json":
-        click.echo(held.write_json())
+        click.echo(rows.write_json())
     else:
-        for part in csv_lines(held.columns, held.iter_rows()):
+        for part in csv_lines(rows.columns, rows.iter_rows()):
             click.echo(part, nl=False)
 
 

@@ -6,6 +6,7 @@ import ctypes
 import fcntl
 import getpass
 import os
+import secrets
 import shlex
 import shutil
 import socket
@@ -13,7 +14,7 @@ import struct
 import sys
 import threading
 import time
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from contextlib import suppress
 from dataclasses import replace
 from pathlib import Path
@@ -24,15 +25,14 @@ from gunicorn.app.base import BaseApplication
 
 from nimbus_reef.cli import demo, wiring
 from nimbus_reef.config import Config
-from nimbus_reef.errors import Conflict, StoreAway
-from nimbus_reef.jobs import worker_memory
+from nimbus_reef.errors import Conflict, NotFound, StoreAway
 from nimbus_reef.jobs.ahead import Ahead
 from nimbus_reef.jobs.helper_process import HelperProcess
 from nimbus_reef.jobs.queue import EXPORTS, LOADS, make_queue, sweep_jobs, worker_name
 from nimbus_reef.store.people import people
 from nimbus_reef.store.record import schema, server, workers
 from nimbus_reef.store.record.engine import Store
-from nimbus_reef.web.factory import compile_templates, make_app, quieten_collector
+from nimbus_reef.web.factory import compile_templates, make_app, page_for, quieten_collector
 
 log = structlog.get_logger("worker")
 
@@ -69,9 +69,9 @@ def up(conf: Config, *, with_demo: bool) -> None:
     environment[_AT_A_TERMINAL] = "yes" if sys.stdout.isatty() else ""
     for lock in locks:
         _note_holder(lock, f"http://{_HERE.get(conf.host, conf.host)}:{environment['REEF_PORT']}")
-    told = conf.local / "supervisor.ini"
-    server.write_whole(told, supervised(programs, conf.local))
-    os.execve(sys.executable, [sys.executable, "-m", "supervisor.supervisord", "-c", str(told)], environment)
+    path = conf.local / "supervisor.ini"
+    server.write_whole(path, supervised(programs, conf.local))
+    os.execve(sys.executable, [sys.executable, "-m", "supervisor.supervisord", "-c", str(path)], environment)
 
 
 def _locked(folder: Path) -> int:
@@ -203,11 +203,11 @@ class _Web(BaseApplication):  # type: ignore[misc]  # gunicorn has no types
 
     def load(self) -> Any:
         store = wiring.open_store(self._conf)
-        made = make_app(self._conf, store, make_queue(self._conf, store), secret_key=wiring.secret_key(self._conf))
+        flask = make_app(self._conf, store, make_queue(self._conf, store), secret_key=wiring.secret_key(self._conf))
         quieten_collector()
         # Beside the first pages: whoever comes first is not to wait for all of them.
-        threading.Thread(target=compile_templates, args=(made,), daemon=True).start()
-        return made
+        threading.Thread(target=compile_templates, args=(flask,), daemon=True).start()
+        return flask
 
 
 def serve(conf: Config) -> None:
@@ -248,8 +248,8 @@ def serve(conf: Config) -> None:
 def debug(conf: Config) -> None:
     """One process with Flask's debugger, begun anew when a file changes; for this machine alone."""
     store = wiring.open_store(conf)
-    made = make_app(conf, store, make_queue(conf, store), secret_key=wiring.secret_key(conf))
-    made.run("127.0.0.1", wiring.free_port("127.0.0.1", conf.port), debug=True)
+    flask = make_app(conf, store, make_queue(conf, store), secret_key=wiring.secret_key(conf))
+    flask.run("127.0.0.1", wiring.free_port("127.0.0.1", conf.port), debug=True)
 
 
 _ARENA_MAX, _ARENAS = -8, 2
@@ -303,9 +303,17 @@ def _greet(conf: Config) -> None:
     print("\n" + "\n".join(f"  {line}" for line in lines) + "\n", flush=True)
 
 
+def pages(conf: Config, store: Store, addresses: Sequence[str]) -> list[str]:
+    """Pages as an owner sees them, without a browser."""
+    app = make_app(conf, store, make_queue(conf, store), secret_key=secrets.token_hex())
+    owner = next((each.person for each in people.everybody(store) if each.active and each.person.manages), None)
+    if owner is None:
+        raise NotFound("Nobody can sign in yet.", remedy="Set the installation up first, or `reef user add`.")
+    return [page_for(app, owner, address) for address in addresses]
+
+
 def work(conf: Config) -> None:
     """Runs the worker in the foreground until stopped."""
-    worker_memory.keep()
     store = wiring.open_store(conf)
     queue = make_queue(conf, store)
     sweep_jobs(store, queue)

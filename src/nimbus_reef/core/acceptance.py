@@ -37,17 +37,17 @@ class Acceptance:
 
 
 def accepted(
-    held: Sequence[Change], packages: Sequence[Sequence[Change]], campaigns: Mapping[str, CampaignBids]
+    changes: Sequence[Change], packages: Sequence[Sequence[Change]], campaigns: Mapping[str, CampaignBids]
 ) -> Acceptance:
     """
     Accepts packages into a plan, in their order. campaigns: the bids in force of the campaigns they change; of others
     no price is known, and none refuses anything.
     """
-    told = taken(held, packages)
-    own = [packages[place] for place in told.new]
-    state = _Prices(held, campaigns)
+    result = taken(changes, packages)
+    own = [packages[place] for place in result.new]
+    state = _Prices(changes, campaigns)
     refused: dict[int, Rise] = {}
-    waiting = list(zip(told.new, own, strict=True))
+    waiting = list(zip(result.new, own, strict=True))
     going: list[int] = []
     while waiting:
         left = []
@@ -62,18 +62,18 @@ def accepted(
         if len(left) == len(waiting):
             break
         waiting = left
-    final = taken(held, [packages[place] for place in sorted(going)])
+    final = taken(changes, [packages[place] for place in sorted(going)])
     gone = {change.row for change in final.replaced}
     added = [change for place in sorted(going) for change in packages[place]]
-    plan = (*(change for change in held if change.row not in gone), *added)
+    plan = (*(change for change in changes if change.row not in gone), *added)
     return Acceptance(
         tuple(sorted(going)),
         final.replaced,
         plan,
-        told.already,
-        told.stopped,
-        told.packaged,
-        told.contradicted,
+        result.already,
+        result.stopped,
+        result.packaged,
+        result.contradicted,
         refused,
     )
 
@@ -101,22 +101,22 @@ def _of(rise: Rise) -> tuple[object, ...]:
 class _Prices:
     """The plan so far, by campaign, and what its campaigns' clicks cost at most with it."""
 
-    def __init__(self, held: Sequence[Change], campaigns: Mapping[str, CampaignBids]) -> None:
+    def __init__(self, changes: Sequence[Change], campaigns: Mapping[str, CampaignBids]) -> None:
         self.campaigns = campaigns
-        self.held = held
-        self.keys = {key(change) for change in held}
+        self.changes = changes
+        self.keys = {key(change) for change in changes}
         self.plan: dict[str, list[Change]] = {}
-        for change in held:
+        for change in changes:
             self.plan.setdefault(change.campaign, []).append(change)
         self.then: dict[str, CampaignBids] = {}
 
     def with_package(self, package: Sequence[Change]) -> Rise | None:
         """Adds a package where nothing above target rises for it; else the price that would."""
         contradicts = any(key(change) in self.keys for change in package)
-        leaving = taken(self.held, [package]).replaced if contradicts else ()
+        leaving = taken(self.changes, [package]).replaced if contradicts else ()
         gone = {change.row for change in leaving}
         names = dict.fromkeys((*(each.campaign for each in package), *(each.campaign for each in leaving)))
-        made: dict[str, CampaignBids] = {}
+        by_key: dict[str, CampaignBids] = {}
         plans: dict[str, list[Change]] = {}
         for name in names:
             own = [change for change in package if change.campaign == name]
@@ -126,14 +126,14 @@ class _Prices:
             if now is None or not (gone or any(click_prices.touches_price(change) for change in own)):
                 continue
             was = self._then(name, now)
-            made[name] = click_prices.after(now, plans[name]) if gone else click_prices.after(was, own)
+            by_key[name] = click_prices.after(now, plans[name]) if gone else click_prices.after(was, own)
             only = None if gone else _targets(own)
             before = {_of(each): each.after for each in click_prices.rises(now, was, only=only)}
-            for each in click_prices.rises(now, made[name], only=only):
+            for each in click_prices.rises(now, by_key[name], only=only):
                 if each.after > before.get(_of(each), 0.0):
                     return each
         self.plan.update(plans)
-        self.then.update(made)
+        self.then.update(by_key)
         return None
 
     def _then(self, name: str, now: CampaignBids) -> CampaignBids:

@@ -225,7 +225,7 @@ def advise(
 def _raise(
     bid: float, aim: float, verdict: Verdict, best_bid: float | None, limits: BidLimits, reasons: list[Reason]
 ) -> float:
-    if verdict is not Verdict.FINE:
+    if verdict is not Verdict.WITHIN:
         reasons.append(Reason(ReasonKey.NO_RAISE, ()))
         return bid
     proposed = aim

@@ -277,8 +277,8 @@ def _text_problem(value: str) -> str | None:
     return f"has more than {LONGEST_TEXT} characters" if len(value) > LONGEST_TEXT else None
 
 
-def _one_of(words: Sequence[str], said: str) -> str | None:
-    return None if said in words else f"is none of {', '.join(words)}"
+def _one_of(words: Sequence[str], text: str) -> str | None:
+    return None if text in words else f"is none of {', '.join(words)}"
 
 
 _CHECKS: Final[Mapping[ValueKind, Callable[[str], str | None]]] = {

@@ -89,11 +89,11 @@ def after(now: CampaignBids, changes: Sequence[Change]) -> CampaignBids:
     A campaign once changes of it are made; changes of other campaigns, and what has no part in a price, are passed
     over.
     """
-    made = now
+    campaign_bids = now
     for change in filter(sound, changes):
         if change.campaign == now.campaign and (apply := _APPLIED.get((change.entity, change.field))):
-            made = apply(made, change)
-    return made
+            campaign_bids = apply(campaign_bids, change)
+    return campaign_bids
 
 
 def touches_price(change: Change) -> bool:
@@ -112,8 +112,8 @@ def _changed(now: CampaignBids, change: Change, **values: Any) -> CampaignBids:
     return replace(now, targets={**now.targets, _target(change): replace(was, **values)})
 
 
-def _in_group(now: CampaignBids, change: Change, made: Callable[[TargetBid], TargetBid]) -> CampaignBids:
-    own = {key: made(each) for key, each in now.targets.items() if key[0] == change.ad_group}
+def _in_group(now: CampaignBids, change: Change, make: Callable[[TargetBid], TargetBid]) -> CampaignBids:
+    own = {key: make(each) for key, each in now.targets.items() if key[0] == change.ad_group}
     return replace(now, targets={**now.targets, **own})
 
 

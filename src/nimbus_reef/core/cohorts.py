@@ -60,7 +60,7 @@ class Fitted:
     One fit of targets and search terms. cells: ad_group_id, normal_id (null for a rest), target_id, clicks,
     orders, spend (micro) and due, the orders that the fit expects, in its order; terms, targets: see
     `Cohort`; words: of every level of words, word (joined ones with " + "), factor, spread, k, e (the
-    weighted orders that came, and were due without it), below (P that its factor is below 1); holds: which
+    weighted Orders that came, and were due without it), below (P that its factor is below 1); holds: which
     cells stand in them, level × cell.
     """
 
@@ -92,9 +92,9 @@ def cells_of(terms: pl.DataFrame, targets: pl.DataFrame | None) -> pl.DataFrame:
     )
     if targets is None:
         return _sorted(of_terms)
-    told = of_terms.group_by("target_id").agg(pl.col("clicks", "orders", "spend").sum().name.suffix("_told"))
+    rows = of_terms.group_by("target_id").agg(pl.col("clicks", "orders", "spend").sum().name.suffix("_told"))
     rests = (
-        targets.join(told, on="target_id", how="left")
+        targets.join(rows, on="target_id", how="left")
         .select(
             "ad_group_id",
             pl.lit(None, of_terms.schema["normal_id"]).alias("normal_id"),
@@ -138,10 +138,10 @@ def fitted(cells: pl.DataFrame, products: pl.DataFrame, spelling: Spelling) -> F
     )
 
 
-def _of_terms(cells: pl.DataFrame, row: Ints, told: pl.DataFrame) -> pl.DataFrame:
+def _of_terms(cells: pl.DataFrame, row: Ints, rows: pl.DataFrame) -> pl.DataFrame:
     """The rows that are terms, under their keys; rests have none."""
     first = cells["ad_group_id", "normal_id"][np.concatenate([[0], np.flatnonzero(np.diff(row)) + 1])]
-    return first.hstack(told).drop_nulls("normal_id")
+    return first.hstack(rows).drop_nulls("normal_id")
 
 
 def _as_fit_takes_them(
@@ -266,7 +266,7 @@ def _cohort(
     strength = factors.strength(with_all)
     free_strength = factors.strength(free) if WORD in fit.families else strength
     worth, free_worth = with_all.strength(strength), free.strength(free_strength)
-    told = {
+    by_key = {
         "prior_a": with_all.m * worth,
         "prior_b": (1 - with_all.m) * worth,
         "free_a": free.m * free_worth,
@@ -276,7 +276,7 @@ def _cohort(
         "account_cvr": others.means(FAMILIES).m,
     }
     slow = pl.Series("slow_word", np.bincount(row, _slow_words(fit, words), rows) > 0)
-    return Cohort(pl.DataFrame(told).with_columns(slow), strength, free_strength)
+    return Cohort(pl.DataFrame(by_key).with_columns(slow), strength, free_strength)
 
 
 def _slow_words(fit: Fit, words: pl.DataFrame | None) -> Floats:

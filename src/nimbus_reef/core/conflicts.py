@@ -27,8 +27,8 @@ class ConflictKind(StrEnum):
     SAME_THING = "two changes on one thing"
     ADJUSTMENT_AND_BID = "adjustment and bid"
     BOOSTS = "boost and boost"
-    BOOST_WHILE_PAUSED = "boost over a paused campaign"
-    STOPS_PROMOTED = "negative that stops a promoted term"
+    BOOST_WHILE_PAUSED = "boost on a paused campaign"
+    STOPS_PROMOTED = "negative stops a promoted search term"
 
 
 BLOCKS: Final = frozenset({ConflictKind.PRICE})
@@ -106,14 +106,14 @@ def _rows_with(changes: Sequence[Change], one: Change) -> tuple[int, ...]:
 
 def _promoted(changes: Sequence[Change]) -> list[PlanConflict]:
     """Negatives that keep a target away which the same plan makes, in its ad group or its whole campaign."""
-    made = [each for each in changes if each.entity is Entity.TARGET and each.action is Action.CREATE]
+    entries = [each for each in changes if each.entity is Entity.TARGET and each.action is Action.CREATE]
     negatives = [each for each in changes if each.entity is Entity.NEGATIVE]
     return [
         PlanConflict(
             ConflictKind.STOPS_PROMOTED, (each.row, own.row), (_rows_with(changes, each), _rows_with(changes, own))
         )
         for each in negatives
-        for own in made
+        for own in entries
         if each.ad_group in ("", own.ad_group)
         and words.stops(each.target, own.target, phrase=each.match_type == MatchType.NEGATIVE_PHRASE)
     ]
@@ -159,15 +159,15 @@ def _cures(own: Sequence[Change], now: CampaignBids) -> tuple[tuple[int, ...], .
 def _boosts(changes: Sequence[Change], now: CampaignBids) -> list[PlanConflict]:
     """Boosts that hold at once with another, planned or in force, and boosts of a campaign that does not run."""
     planned = [each for each in changes if each.entity in (Entity.BID_BOOST, Entity.BUDGET_BOOST)]
-    made = [(each, click_prices.boost_of(each)) for each in planned]
+    pairs = [(each, click_prices.boost_of(each)) for each in planned]
     found = []
-    for (one, first), (other, second) in combinations(made, 2):
+    for (one, first), (other, second) in combinations(pairs, 2):
         if both := _at_once(first, second):
             found.append(
                 PlanConflict(ConflictKind.BOOSTS, (one.row, other.row), ((one.row,), (other.row,)), percent=both)
             )
-    for each, boost in made:
-        both_held = [_at_once(boost, held) for held in now.boosts]
+    for each, boost in pairs:
+        both_held = [_at_once(boost, stored) for stored in now.boosts]
         found += [
             PlanConflict(ConflictKind.BOOSTS, (each.row,), ((each.row,),), percent=both) for both in both_held if both
         ]

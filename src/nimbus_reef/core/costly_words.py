@@ -19,7 +19,7 @@ from scipy.special import gammainc, gammaincinv, gammaln
 
 from nimbus_reef.core import evidence, words
 from nimbus_reef.core.cohorts import SURE_OF_A_WORD, Fitted
-from nimbus_reef.core.evidence import COSTLY_AT, INTERVAL, Floats
+from nimbus_reef.core.evidence import ABOVE_AT, INTERVAL, Floats
 from nimbus_reef.core.windows import month_factor
 
 
@@ -119,11 +119,11 @@ def judged(fitted: Fitted, terms: pl.DataFrame, days: int) -> pl.DataFrame:
 def _terms_of(holds: csr_array, cells: pl.DataFrame) -> pl.DataFrame:
     """number, word_terms, good_terms, good_orders, example_id: per level, each different term once."""
     number = np.repeat(np.arange(holds.shape[0], dtype=np.uint32), np.diff(holds.indptr))
-    told = cells.select("normal_id", "orders", "spend", "good", "here")[holds.indices].with_columns(
+    rows = cells.select("normal_id", "orders", "spend", "good", "here")[holds.indices].with_columns(
         number=pl.Series(number)
     )
     return (
-        told.filter("here")
+        rows.filter("here")
         .group_by("number", "normal_id")
         .agg(pl.col("good").any(), pl.col("orders").filter("good").sum(), pl.col("spend").sum())
         .group_by("number")
@@ -151,7 +151,7 @@ def with_fate(
             return WordAdvice.OWN_BRAND
         return WordAdvice.OWN_PRODUCT if any(core.issuperset(own) for core in cores) else WordAdvice.SHUT_OUT
 
-    sure = (pl.col("p_word") >= COSTLY_AT).fill_null(False)
+    sure = (pl.col("p_word") >= ABOVE_AT).fill_null(False)
     mild, few = pl.col("factor") > limits.factor, pl.col("cells") < limits.cells
     bad = rows.with_columns(sure=sure, strong=sure & ~mild & ~few)
     # Few words get this far: only those are looked at as texts.

@@ -32,9 +32,9 @@ MIN_GROUP_ROWS: Final = 5
 MAX_ROW_SHARE: Final = 0.5
 FALLBACK_STRENGTH: Final = 20.0
 AOV_WEIGHT: Final = 5
-COSTLY_AT: Final = 0.90
-LEANING_AT: Final = 0.75
-FINE_AT: Final = 0.25
+ABOVE_AT: Final = 0.90
+LIKELY_ABOVE_AT: Final = 0.75
+WITHIN_AT: Final = 0.25
 OWN_FAULT_AT: Final = 0.75
 MOST_CLICKS_NEEDED: Final = 1_000
 INTERVAL: Final = 0.80
@@ -181,11 +181,11 @@ def _of_cohort(rows: pl.DataFrame, chain: Sequence[str], *, fitted: bool) -> pl.
         used = good.join(here.select(level).unique(), on=level, how="semi")
         if fitted:
             used = _fitted(used, alike, level)
-        told = used.with_columns(
+        frame = used.with_columns(
             prior_level=pl.lit(level),
             group_aov=pl.when(pl.col("group_k") > 0).then(pl.col("group_sales") / pl.col("group_k")).otherwise(None),
         )
-        parts.append(here.select("_cohort", level).join(told, on=level).drop(level, "group_sales", "largest"))
+        parts.append(here.select("_cohort", level).join(frame, on=level).drop(level, "group_sales", "largest"))
         waiting = waiting.join(here.select("_cohort"), on="_cohort", how="anti")
     gathered = pl.concat(parts, how="diagonal") if parts else _nobody()
     found = cohorts.join(gathered, on="_cohort", how="left")
@@ -327,7 +327,7 @@ def judge(rows: pl.DataFrame, days: int) -> pl.DataFrame:
         return judged.with_columns(p_free="p_over", by_words=pl.lit(False))
     free = _probability(_over_without_words(judged))
     return judged.with_columns(p_free=free).with_columns(
-        by_words=(flagged() & (pl.col("p_free") < LEANING_AT) & pl.col("slow_word")).fill_null(False)
+        by_words=(flagged() & (pl.col("p_free") < LIKELY_ABOVE_AT) & pl.col("slow_word")).fill_null(False)
     )
 
 
@@ -351,20 +351,20 @@ def _over_without_words(judged: pl.DataFrame) -> Floats:
 def _verdict() -> pl.Expr:
     # Without a click there is nothing to judge by: its chance would be that of rows like it alone.
     not_enough = (pl.col("prior_a").is_null() & (pl.col("spend") > 0)) | (pl.col("clicks") == 0)
-    return pl.when(not_enough).then(pl.lit(Verdict.TOO_SMALL.value)).otherwise(verdict_of("p_over"))
+    return pl.when(not_enough).then(pl.lit(Verdict.NOT_ENOUGH.value)).otherwise(verdict_of("p_over"))
 
 
 def verdict_of(chance: str) -> pl.Expr:
-    """The verdict that a column's chance of being over target comes to."""
+    """The verdict that a column's chance of being above target comes to."""
     p = pl.col(chance)
     return (
-        pl.when(p >= COSTLY_AT)
-        .then(pl.lit(Verdict.COSTLY.value))
-        .when(p >= LEANING_AT)
-        .then(pl.lit(Verdict.LEANING.value))
-        .when(p <= FINE_AT)
-        .then(pl.lit(Verdict.FINE.value))
-        .otherwise(pl.lit(Verdict.UNDECIDED.value))
+        pl.when(p >= ABOVE_AT)
+        .then(pl.lit(Verdict.ABOVE.value))
+        .when(p >= LIKELY_ABOVE_AT)
+        .then(pl.lit(Verdict.LIKELY_ABOVE.value))
+        .when(p <= WITHIN_AT)
+        .then(pl.lit(Verdict.WITHIN.value))
+        .otherwise(pl.lit(Verdict.TOO_EARLY.value))
     )
 
 
@@ -373,9 +373,9 @@ def verdict_at(chance: float) -> str:
     return str(pl.select(chance=chance).select(verdict_of("chance")).item())
 
 
-_BY_WORDS: Final = "by its words"
-_BY_PRODUCT: Final = "as its whole product"
-_BY_GROUP: Final = "as its whole ad group"
+_BY_WORDS: Final = "because of a word"
+_BY_PRODUCT: Final = "like its whole product"
+_BY_GROUP: Final = "like its whole ad group"
 
 
 def cause_of(row: Mapping[str, Any]) -> str:
@@ -383,7 +383,7 @@ def cause_of(row: Mapping[str, Any]) -> str:
     What a judged row is costly by, other than itself: its words, its product or its ad group; empty
     where it is itself.
     """
-    if row["verdict"] not in (Verdict.COSTLY.value, Verdict.LEANING.value):
+    if row["verdict"] not in (Verdict.ABOVE.value, Verdict.LIKELY_ABOVE.value):
         return ""
     if row["by_words"]:
         return _BY_WORDS
@@ -392,33 +392,31 @@ def cause_of(row: Mapping[str, Any]) -> str:
     return _BY_PRODUCT if knows_product(row) else _BY_GROUP
 
 
-_AT_LEAST: Final = "chance of being over target at least"
+_AT_LEAST: Final = "Chance of being above target: at least"
 _MEANS: Final[Mapping[str, str]] = {
-    Verdict.COSTLY: f"{_AT_LEAST} {100 * COSTLY_AT:.0f} %, luck taken out",
-    Verdict.LEANING: f"{_AT_LEAST} {100 * LEANING_AT:.0f} %, luck taken out: not sure enough to act on a row alone",
-    Verdict.FINE: f"chance of being over target at most {100 * FINE_AT:.0f} %, luck taken out",
-    Verdict.UNDECIDED: "its clicks do not settle yet whether it is over target",
-    Verdict.TOO_SMALL: "no click yet, or too few clicks and orders in the whole account, to tell luck from fact",
-    SimpleVerdict.OVER: "clicks enough for the simple rule, and ACOS over target",
-    SimpleVerdict.NO_ORDER: "clicks enough for the simple rule, and no order",
-    SimpleVerdict.UNDER: "ACOS within target, luck included",
-    SimpleVerdict.FEW_CLICKS: "fewer clicks than the simple rule asks for",
+    Verdict.ABOVE: f"{_AT_LEAST} {100 * ABOVE_AT:.0f} %",
+    Verdict.LIKELY_ABOVE: f"{_AT_LEAST} {100 * LIKELY_ABOVE_AT:.0f} %. Not sure enough to act on this row alone",
+    Verdict.WITHIN: f"Chance of being above target: at most {100 * WITHIN_AT:.0f} %",
+    Verdict.TOO_EARLY: "Its clicks do not settle yet whether it is above target",
+    Verdict.NOT_ENOUGH: "No click yet, or too few clicks and orders in the account to judge",
+    SimpleVerdict.OVER: "Enough clicks for the simple rule, and ACOS above target",
+    SimpleVerdict.NO_ORDER: "Enough clicks for the simple rule, and no order",
+    SimpleVerdict.UNDER: "ACOS within target, by the simple rule",
+    SimpleVerdict.FEW_CLICKS: "Fewer clicks than the simple rule asks for",
 }
 _CAUSES: Final[Mapping[str, str]] = {
-    _BY_WORDS: "without its words it would not be: look at the word",
-    _BY_PRODUCT: "it converts like similar ones: the product, its price or its bids are wrong, not this row",
-    _BY_GROUP: (
-        "it converts like similar ones: what the ad group advertises, its price or its bids are wrong, not this row"
-    ),
+    _BY_WORDS: "Without that word it would not be. Check the word",
+    _BY_PRODUCT: "It converts like similar targets. Check the product, its price and its bids",
+    _BY_GROUP: ("It converts like similar targets. Check the products of the ad group, their prices and the bids"),
 }
 
 
-def meaning(said: str) -> str:
+def meaning(text: str) -> str:
     """What a verdict means, with its cause where it names one (see `cause_of`); empty for what is no verdict."""
-    if said in _MEANS:
-        return _MEANS[said]
-    verdict, _, cause = said.partition(", ")
-    return f"{_MEANS[verdict]}; {_CAUSES[cause]}" if verdict in _MEANS and cause in _CAUSES else ""
+    if text in _MEANS:
+        return _MEANS[text]
+    verdict, _, cause = text.partition(", ")
+    return f"{_MEANS[verdict]}. {_CAUSES[cause]}" if verdict in _MEANS and cause in _CAUSES else ""
 
 
 def knows_product(row: Mapping[str, Any]) -> bool:
@@ -428,7 +426,7 @@ def knows_product(row: Mapping[str, Any]) -> bool:
 
 def flagged() -> pl.Expr:
     """Costly or leaning: the money counts as at stake."""
-    return pl.col("verdict").is_in([Verdict.COSTLY.value, Verdict.LEANING.value])
+    return pl.col("verdict").is_in([Verdict.ABOVE.value, Verdict.LIKELY_ABOVE.value])
 
 
 def counted_stake() -> pl.Expr:
@@ -457,14 +455,14 @@ def clicks_needed(n: Ints, k: Ints, a: Floats, b: Floats, needed: Floats) -> lis
     Returns
     -------
     counts, a row each
-        0 where it already is; None above 1,000 (“clicks will not settle it”).
+        0 where it already is; None above 1,000 (“more clicks will not settle it”).
     """
     low = np.full(len(n), -1, dtype=np.int64)
     high = np.full(len(n), MOST_CLICKS_NEEDED + 1, dtype=np.int64)
 
     def settled(more: Ints) -> npt.NDArray[np.bool_]:
         p = probability_over(needed, a + k, b + n + more - k)
-        return np.asarray(p >= COSTLY_AT)
+        return np.asarray(p >= ABOVE_AT)
 
     # P_over only grows with further misses, so halving finds the first settled count.
     while np.any(high - low > 1):
@@ -525,7 +523,7 @@ def miss_chance(clicks: int, rate: float) -> float:
 
 
 def simple_rule(min_clicks: int | pl.Expr) -> pl.Expr:
-    """The rule of thumb beside the evidence: ≥ min_clicks (of the row), then ACOS over target or no order."""
+    """The rule of thumb beside the evidence: ≥ min_clicks (of the row), then ACOS above target or no order."""
     return (
         pl.when(pl.col("clicks") < min_clicks)
         .then(pl.lit(SimpleVerdict.FEW_CLICKS.value))

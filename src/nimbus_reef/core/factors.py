@@ -140,8 +140,8 @@ def _spread(k: Floats, e: Floats) -> float:
     """How far the levels of a family scatter: the α that what they did is likeliest under."""
     best, found = -np.inf, _SPREADS[0]
     for alpha in _SPREADS:
-        told = gammaln(alpha + k) - gammaln(alpha) + alpha * np.log(alpha) - (alpha + k) * np.log(alpha + e)
-        value = float(told.sum()) - 0.5 * np.log(alpha / _USUAL_SPREAD) ** 2
+        result = gammaln(alpha + k) - gammaln(alpha) + alpha * np.log(alpha) - (alpha + k) * np.log(alpha + e)
+        value = float(result.sum()) - 0.5 * np.log(alpha / _USUAL_SPREAD) ** 2
         if value > best + _BETTER_BY:
             best, found = value, alpha
     return float(found)
@@ -185,7 +185,7 @@ class Others:
 
     fit: Fit
     row: Ints
-    said: Mapping[str, tuple[Floats, Floats]]
+    estimates: Mapping[str, tuple[Floats, Floats]]
     n: Floats
     k: Floats
 
@@ -193,7 +193,7 @@ class Others:
         """The click-weighted mean over each row's cells, with some families left out."""
         cells, rows = self.fit.cells, len(self.n)
         log, width = np.zeros(len(cells.n)), np.zeros(len(cells.n))
-        for name, (factor, off) in self.said.items():
+        for name, (factor, off) in self.estimates.items():
             if name not in without:
                 log += factor
                 width += off
@@ -219,11 +219,11 @@ def others(fitted: Fit, row: Ints, rows: int) -> Others:
     wk, wdue = fitted.weight * cells.k, fitted.weight * cells.n * fitted.expected
     left = np.maximum(_LEAST_LEFT, wk.sum() - _of_row(wk, row, rows))
     due_left = np.maximum(_LEAST_LEFT, wdue.sum() - _of_row(wdue, row, rows))
-    said = {ACCOUNT: (np.log(left / due_left)[row], np.log1p(1 / left)[row])}
+    by_key = {ACCOUNT: (np.log(left / due_left)[row], np.log1p(1 / left)[row])}
     order = None if np.all(row[1:] >= row[:-1]) else np.argsort(row, kind="stable")
     for name, family in fitted.families.items():
-        said[name] = _said(family, wk, wdue, row, order)
-    return Others(fitted, row, said, _of_row(cells.n, row, rows), _of_row(cells.k, row, rows))
+        by_key[name] = _said(family, wk, wdue, row, order)
+    return Others(fitted, row, by_key, _of_row(cells.n, row, rows), _of_row(cells.k, row, rows))
 
 
 def _said(family: Family, wk: Floats, wdue: Floats, row: Ints, order: Ints | None) -> tuple[Floats, Floats]:
@@ -273,8 +273,8 @@ def strength(means: Means) -> float:
     for s in _STRENGTHS:
         worth = rows.strength(s)
         a, b = rows.m * worth, (1 - rows.m) * worth
-        told = betaln(a + rows.k, b + rows.n - rows.k) - betaln(a, b)
-        value = float(told.sum()) - 0.5 * (np.log(s / _USUAL_STRENGTH) / _STRENGTH_WIDTH) ** 2
+        array = betaln(a + rows.k, b + rows.n - rows.k) - betaln(a, b)
+        value = float(array.sum()) - 0.5 * (np.log(s / _USUAL_STRENGTH) / _STRENGTH_WIDTH) ** 2
         if value > best + _BETTER_BY:
             best, found = value, s
     return float(found)

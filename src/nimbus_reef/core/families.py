@@ -94,12 +94,12 @@ class Child:
     @property
     def above_target(self) -> bool:
         """It costs more than its target, surely or likely."""
-        return self.verdict in (Verdict.COSTLY, Verdict.LEANING)
+        return self.verdict in (Verdict.ABOVE, Verdict.LIKELY_ABOVE)
 
     @property
     def takes(self) -> bool:
         """Its evidence is fine and its share of sales is at least that of spend."""
-        return self.verdict is Verdict.FINE and self.index is not None and self.index >= 1
+        return self.verdict is Verdict.WITHIN and self.index is not None and self.index >= 1
 
 
 @dataclass(frozen=True, slots=True)

@@ -137,9 +137,9 @@ def gathered(rows: pl.DataFrame) -> pl.DataFrame:
     lines hold no money that is not in the rows already.
     """
     levels = ("main_product", "name_part", "ad_group_id")
-    held = [pl.when(pl.col(level).is_not_null()).then(pl.lit(level)) for level in levels]
+    thens = [pl.when(pl.col(level).is_not_null()).then(pl.lit(level)) for level in levels]
     largest_first = rows.with_columns(
-        cohort_level=pl.coalesce(*held), cohort=pl.coalesce(pl.col(level).cast(pl.String) for level in levels)
+        cohort_level=pl.coalesce(*thens), cohort=pl.coalesce(pl.col(level).cast(pl.String) for level in levels)
     ).sort(["stake", "spend"], descending=True, maintain_order=True)
     sums = ("impressions", "clicks", "spend", "orders", "units", "sales", "stake")
     return (

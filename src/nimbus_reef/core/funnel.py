@@ -12,6 +12,7 @@ from nimbus_reef.core.words import normal_forms, words
 
 STAGES: Final = ("impressions", "clicks", "cart_adds", "purchases")
 FEWEST_DUE: Final = 5
+ABANDONED: Final = "cart abandonment"
 COUNTS: Final = tuple(f"{who}_{stage}" for who in ("market", "own") for stage in STAGES)
 
 
@@ -73,11 +74,11 @@ def shares(rows: pl.DataFrame) -> pl.DataFrame:
 
 
 def rates(row: dict[str, int], who: str) -> dict[str, float | None]:
-    """Click, cart and purchase rate and cart abandonment of one summed row; who: own or market."""
+    """CTR, cart rate, purchase rate and cart abandonment of one summed row, by key; who: own or market."""
     sums = {stage: float(row[f"{who}_{stage}"]) for stage in STAGES}
-    found = {metric.name: metric.value(sums) for metric in (METRICS["ctr"], *SHOP_METRICS)}
-    bought = found["purchase rate"]
-    return {**found, "cart abandonment": None if bought is None else 1 - bought}
+    found = {metric.key: metric.value(sums) for metric in (METRICS["ctr"], *SHOP_METRICS)}
+    bought = found["purchase_rate"]
+    return {**found, ABANDONED: None if bought is None else 1 - bought}
 
 
 def missing_words(query: str, titles: frozenset[str]) -> tuple[str, ...]:

@@ -22,8 +22,8 @@ def unadvertised(products: pl.DataFrame) -> pl.DataFrame:
     products: sku, item, total_sales, advertised (it has an enabled ad), eligible. Adds replaces: an advertised SKU of
     the same item, null where there is none. What may not be advertised is no gap.
     """
-    held = products.filter(pl.col("advertised") & pl.col("item").is_not_null())
-    older = held.group_by("item").agg(replaces=pl.col("sku").sort().first())
+    rows = products.filter(pl.col("advertised") & pl.col("item").is_not_null())
+    older = rows.group_by("item").agg(replaces=pl.col("sku").sort().first())
     return (
         products.filter(~pl.col("advertised") & pl.col("eligible") & (pl.col("total_sales") > 0))
         .join(older, on="item", how="left")

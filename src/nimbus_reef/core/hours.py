@@ -236,7 +236,7 @@ def _starts(values: Ints) -> Ints:
 def _days(hourly: pl.DataFrame, starts: Ints, budgets: pl.DataFrame, near_budget: float) -> pl.DataFrame:
     """Campaign-days in order: what they did, until when, whether minutes are told, whether their budget was near."""
     last = np.where(hourly["impressions"].to_numpy() > 0, hourly["hour"].to_numpy().astype(np.int64), -1)
-    told = hourly["in_budget_minutes"].is_not_null().to_numpy()
+    array = hourly["in_budget_minutes"].is_not_null().to_numpy()
     sums = {
         name: np.add.reduceat(hourly[name].to_numpy(), starts, dtype=np.int64) for name in ("clicks", "spend", "sales")
     }
@@ -245,7 +245,7 @@ def _days(hourly: pl.DataFrame, starts: Ints, budgets: pl.DataFrame, near_budget
         .with_columns(
             **{name: pl.Series(values) for name, values in sums.items()},
             last_hour=pl.Series(np.maximum.reduceat(last, starts)).replace(-1, None),
-            told=pl.Series(np.logical_or.reduceat(told, starts)),
+            told=pl.Series(np.logical_or.reduceat(array, starts)),
         )
         .with_columns(pair=pl.Series(_pairs(hourly["campaign_id", "day"][starts])))
         .join(budgets.select("budget", pair=pl.Series(_pairs(budgets))), on="pair", how="left", maintain_order="left")
@@ -280,7 +280,7 @@ def _valued(found: pl.DataFrame, thirsty: pl.DataFrame, days: pl.DataFrame, cloc
     gone = pl.Series(_pairs(found) * DAY + found["hour"].to_numpy())
     wet = thirsty.filter(~pl.Series(_pairs(thirsty) * DAY + thirsty["hour"].to_numpy()).is_in(gone.implode()))
     # A day without a row in an hour that was not dry had nothing in it.
-    held = (
+    rows = (
         days.join(found.select("campaign_id").unique(), on="campaign_id", how="semi")
         .group_by("campaign_id")
         .len("all_days")
@@ -289,7 +289,7 @@ def _valued(found: pl.DataFrame, thirsty: pl.DataFrame, days: pl.DataFrame, cloc
     usual = (
         found.select(key)
         .unique()
-        .join(held, on="campaign_id")
+        .join(rows, on="campaign_id")
         .join(dried, on=key)
         .join(wet.group_by(key).agg(pl.col("sales", "spend").sum()), on=key, how="left")
         .with_columns(

@@ -28,8 +28,8 @@ def page_changes(pages: pl.DataFrame) -> pl.DataFrame:
     same_product = pl.col("product_id") == pl.col("product_id").shift(1)
     parts = []
     for field in WATCHED:
-        told = ordered.select("product_id", "day", same=same_product, old=pl.col(field).shift(1), new=field)
-        changed = told.filter(pl.col("same") & pl.col("old").is_not_null() & (pl.col("old") != pl.col("new")))
+        rows = ordered.select("product_id", "day", same=same_product, old=pl.col(field).shift(1), new=field)
+        changed = rows.filter(pl.col("same") & pl.col("old").is_not_null() & (pl.col("old") != pl.col("new")))
         parts.append(
             changed.select("product_id", "day", pl.lit(field).alias("field"), pl.col("old", "new").cast(pl.String))
         )
@@ -202,10 +202,10 @@ def lost(pages: pl.DataFrame, limits: PageLimits = STANDARD, side_days: int = SI
     """
     newest = pages["day"].max()
     found = [_lost(pages, field, limits) for field in LOST if field in pages.columns]
-    told = pl.concat([pl.DataFrame(schema=_LOSS), *found])
+    rows = pl.concat([pl.DataFrame(schema=_LOSS), *found])
     if not isinstance(newest, date):
-        return told
-    return told.filter(pl.col("since") > newest - timedelta(days=side_days))
+        return rows
+    return rows.filter(pl.col("since") > newest - timedelta(days=side_days))
 
 
 _LOSS: Final = {"product_id": pl.UInt32, "field": pl.String, "old": pl.String, "new": pl.String, "since": pl.Date}
@@ -213,14 +213,14 @@ _LOSS: Final = {"product_id": pl.UInt32, "field": pl.String, "old": pl.String, "
 
 def _lost(pages: pl.DataFrame, field: str, limits: PageLimits) -> pl.DataFrame:
     compared = pl.col(field) >= limits.rating if field == "rating" else pl.col(field)
-    told = pages.select("product_id", "day", shown=pl.col(field), value=compared).drop_nulls("value")
-    told = told.sort("product_id", "day").with_columns(newest=pl.col("value").last().over("product_id"))
+    rows = pages.select("product_id", "day", shown=pl.col(field), value=compared).drop_nulls("value")
+    rows = rows.sort("product_id", "day").with_columns(newest=pl.col("value").last().over("product_id"))
     others = (
-        told.filter(pl.col("value") != pl.col("newest"))
+        rows.filter(pl.col("value") != pl.col("newest"))
         .group_by("product_id", maintain_order=True)
         .agg(value=pl.col("value").last(), old=pl.col("shown").last(), until=pl.col("day").last())
     )
-    after = told.join(others.select("product_id", "until"), on="product_id").filter(pl.col("day") > pl.col("until"))
+    after = rows.join(others.select("product_id", "until"), on="product_id").filter(pl.col("day") > pl.col("until"))
     now = after.group_by("product_id", maintain_order=True).agg(
         newest=pl.col("value").last(), new=pl.col("shown").last(), since=pl.col("day").first()
     )

@@ -40,8 +40,8 @@ class Metric:
     A figure that can be shown, filtered and sorted.
 
     Measures are added up; ratios are `numerator / denominator` of what they add up to, money in units of currency.
-    label: the trade's short name, name: what it is called in running text. digits: its decimals in a column. enough:
-    the measures, and the least of each, that it takes to judge it among peers; none where there are no peers.
+    label: the trade's name, everywhere; long_name: in full; definition: its formula. digits: its decimals in a column.
+    enough: the measures, and the least of each, that it takes to judge it among peers; none where there are no peers.
     proportion: a share of trials, else a quotient.
     leaves: it is a column of the tables that leave as files; trends: it is offered as a trend.
     """
@@ -53,7 +53,7 @@ class Metric:
     definition: str
     numerator: str = ""
     denominator: str = ""
-    name: str = ""
+    long_name: str = ""
     digits: int = 0
     enough: tuple[tuple[str, int], ...] = ()
     proportion: bool = False
@@ -92,22 +92,22 @@ def _in_units(measure: str) -> pl.Expr:
 
 
 _ADS: Final = (
-    Metric("impressions", "impressions", Unit.COUNT, Better.HIGHER, "times an ad was shown"),
-    Metric("clicks", "clicks", Unit.COUNT, Better.HIGHER, "times an ad was clicked"),
-    Metric("spend", "spend", Unit.MONEY, Better.NEITHER, "what the clicks cost"),
+    Metric("impressions", "impressions", Unit.COUNT, Better.HIGHER, "how often ads were shown"),
+    Metric("clicks", "clicks", Unit.COUNT, Better.HIGHER, "how often ads were clicked"),
+    Metric("spend", "spend", Unit.MONEY, Better.NEITHER, "cost of the clicks"),
     Metric("orders", "orders", Unit.COUNT, Better.HIGHER, "orders attributed to ads"),
     Metric("units", "units", Unit.COUNT, Better.HIGHER, "units in those orders", trends=False),
     Metric("sales", "sales", Unit.MONEY, Better.HIGHER, "sales attributed to ads"),
 )
 _TRADE: Final = (
-    Metric("sessions", "sessions", Unit.COUNT, Better.HIGHER, "visits of product pages, wherever they came from"),
+    Metric("sessions", "sessions", Unit.COUNT, Better.HIGHER, "visits to product pages, with ads and without"),
     Metric("total_orders", "total orders", Unit.COUNT, Better.HIGHER, "all orders, with ads and without"),
     Metric("total_units", "total units", Unit.COUNT, Better.HIGHER, "all units, with ads and without"),
     Metric("total_sales", "total sales", Unit.MONEY, Better.HIGHER, "all sales, with ads and without"),
 )
 _PATH: Final = tuple(
     Metric(f"{who}_{stage}", f"{whose} {words}", Unit.COUNT, Better.NEITHER, f"{words} of a query, {whose}")
-    for who, whose in (("market", "the market’s"), ("own", "our"))
+    for who, whose in (("market", "the market’s"), ("own", "your"))
     for stage, words in (
         ("impressions", "impressions"),
         ("clicks", "clicks"),
@@ -116,8 +116,8 @@ _PATH: Final = tuple(
     )
 )
 _CARTS: Final = (
-    Metric("cart_adds", "cart adds", Unit.COUNT, Better.HIGHER, "times something was put into a cart"),
-    Metric("purchases", "purchases", Unit.COUNT, Better.HIGHER, "carts that were paid for"),
+    Metric("cart_adds", "cart adds", Unit.COUNT, Better.HIGHER, "how often a product was added to a cart"),
+    Metric("purchases", "purchases", Unit.COUNT, Better.HIGHER, "cart adds that were bought"),
 )
 MEASURE_OF: Final[Mapping[str, Metric]] = {each.key: each for each in (*_ADS, *_TRADE, *_CARTS, *_PATH)}
 """
@@ -156,7 +156,7 @@ _RATIOS: Final = (
         "clicks ÷ impressions",
         "clicks",
         "impressions",
-        name="click rate",
+        long_name="click-through rate",
         digits=1,
         enough=(("impressions", 1_000),),
         proportion=True,
@@ -169,7 +169,7 @@ _RATIOS: Final = (
         "orders ÷ clicks",
         "orders",
         "clicks",
-        name="conversion",
+        long_name="conversion rate",
         digits=1,
         enough=(("clicks", 100),),
         proportion=True,
@@ -182,7 +182,7 @@ _RATIOS: Final = (
         "spend ÷ clicks",
         "spend",
         "clicks",
-        name="price per click",
+        long_name="cost per click",
         digits=2,
         enough=(("clicks", 100),),
     ),
@@ -194,7 +194,7 @@ _RATIOS: Final = (
         "sales ÷ orders",
         "sales",
         "orders",
-        name="order value",
+        long_name="average order value",
         digits=2,
         enough=(("orders", 10),),
     ),
@@ -206,7 +206,7 @@ _RATIOS: Final = (
         "sales ÷ clicks",
         "sales",
         "clicks",
-        name="value of a click",
+        long_name="revenue per click",
         digits=2,
         trends=False,
     ),
@@ -218,7 +218,7 @@ _RATIOS: Final = (
         "spend ÷ sales",
         "spend",
         "sales",
-        name="cost of sale",
+        long_name="advertising cost of sale",
         enough=(("orders", 10),),
     ),
     Metric(
@@ -229,7 +229,7 @@ _RATIOS: Final = (
         "sales ÷ spend",
         "sales",
         "spend",
-        name="return on spend",
+        long_name="return on ad spend",
         digits=2,
         leaves=False,
     ),
@@ -243,7 +243,7 @@ SHOP_METRICS: Final = (
         "cart adds ÷ clicks",
         "cart_adds",
         "clicks",
-        name="cart rate",
+        long_name="cart adds per click",
         digits=1,
         enough=(("clicks", 100),),
         proportion=True,
@@ -256,7 +256,7 @@ SHOP_METRICS: Final = (
         "purchases ÷ cart adds",
         "purchases",
         "cart_adds",
-        name="purchase rate",
+        long_name="purchases per cart add",
         digits=1,
         enough=(("cart_adds", 30),),
         proportion=True,
@@ -271,7 +271,7 @@ TACOS: Final = Metric(
     "spend ÷ total sales",
     "spend",
     "total_sales",
-    name="cost of all sales",
+    long_name="total advertising cost of sale",
     digits=1,
 )
 """Of ads and all trade together."""

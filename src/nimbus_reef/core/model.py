@@ -7,6 +7,7 @@ is spelt the same in a file, in the database, in a URL and in a frame.
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from enum import StrEnum
 from typing import Final
 
@@ -85,19 +86,30 @@ class Placement(StrEnum):
 class Verdict(StrEnum):
     """What the evidence says about a row's cost of sale against its target."""
 
-    COSTLY = "costly"
-    LEANING = "leaning costly"
-    UNDECIDED = "undecided"
-    FINE = "fine"
-    TOO_SMALL = "not enough data"
+    ABOVE = "above target"
+    LIKELY_ABOVE = "likely above target"
+    TOO_EARLY = "too early to tell"
+    WITHIN = "within target"
+    NOT_ENOUGH = "not enough data"
+
+
+FORMER_WORDS: Final[Mapping[str, str]] = {
+    "costly": Verdict.ABOVE,
+    "leaning costly": Verdict.LIKELY_ABOVE,
+    "undecided": Verdict.TOO_EARLY,
+    "fine": Verdict.WITHIN,
+    "over target": "above target by the rule",
+    "within target": "within target by the rule",
+}
+"""Words of verdicts in addresses and saved views made before they had today's; they stay understood."""
 
 
 class SimpleVerdict(StrEnum):
-    """What the rule of thumb says: so many clicks, then ACOS over target or no order."""
+    """What the rule of thumb says: so many clicks, then ACOS above target or no order."""
 
-    OVER = "over target"
+    OVER = "above target by the rule"
     NO_ORDER = "no order"
-    UNDER = "within target"
+    UNDER = "within target by the rule"
     FEW_CLICKS = "too few clicks"
 
 

@@ -18,7 +18,7 @@ _PARTS: Final = 10_000
 
 @dataclass(frozen=True, slots=True)
 class MovementLimits:
-    """flat: the change that counts as none, a fraction; clicks, orders: so many in each window tell who moved."""
+    """flat: the largest change that counts as none, a fraction; clicks, orders: the least in each window."""
 
     flat: float = 0.05
     clicks: int = 100

@@ -42,7 +42,7 @@ def pattern_problem(text: str) -> str | None:
     """Why a pattern cannot be used; None when it can."""
     parts = _PART.findall(text)
     if not parts:
-        return "names no part; write one like {product}"
+        return "has no part. Add one such as {product}"
     if len(text) > LONGEST:
         return f"is longer than {LONGEST} characters"
     for part in parts:
@@ -67,15 +67,15 @@ def pattern(text: str) -> Pattern | None:
 def _compiled(text: str) -> re.Pattern[str]:
     """Each part is as short as fits, the last what is left; none is empty, none holds a separator that follows it."""
     pieces = _PART.split(text)
-    made = []
+    entries = []
     for place, piece in enumerate(pieces):
         if place % 2 == 0:
-            made.append(re.escape(piece))
+            entries.append(re.escape(piece))
             continue
         after = pieces[place + 1]
         within = rf"(?:(?!{re.escape(after)}).)+" if after else ".+"
-        made.append(f"(?P<{piece}>{within})")
-    return re.compile("".join(made), re.DOTALL)
+        entries.append(f"(?P<{piece}>{within})")
+    return re.compile("".join(entries), re.DOTALL)
 
 
 @dataclass(frozen=True, slots=True)

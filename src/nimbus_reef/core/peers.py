@@ -68,14 +68,14 @@ def cells(feed: pl.DataFrame) -> Mapping[tuple[str, str, str], Months]:
     """
     found: dict[tuple[str, str, str], dict[str, tuple[int, tuple[float, ...]]]] = {}
     usable = feed.filter(pl.col("brands") >= FEWEST_BRANDS).sort("month", maintain_order=True)
-    for category, ad_format, metric, month, brands, *told in usable.select(
+    for category, ad_format, metric, month, brands, *entries in usable.select(
         "category", "format", "metric", "month", "brands", *COLUMNS
     ).rows():
-        found.setdefault((category, ad_format, metric), {})[month] = (brands, tuple(told))
+        found.setdefault((category, ad_format, metric), {})[month] = (brands, tuple(entries))
     return found
 
 
-def blended(told: Months, weights: Mapping[str, float]) -> Peers | None:
+def blended(months: Months, weights: Mapping[str, float]) -> Peers | None:
     """
     The quantiles of a window that touches several months.
 
@@ -94,7 +94,7 @@ def blended(told: Months, weights: Mapping[str, float]) -> Peers | None:
     used: list[str] = []
     borrowed = []
     for month in weights:
-        earlier = [each for each in told if each <= month]
+        earlier = [each for each in months if each <= month]
         if not earlier:
             return None
         used.append(earlier[-1])
@@ -102,10 +102,10 @@ def blended(told: Months, weights: Mapping[str, float]) -> Peers | None:
             borrowed.append((month, earlier[-1]))
     if not used:
         return None
-    parts = np.array([told[month][1] for month in used])
+    parts = np.array([months[month][1] for month in used])
     shares = np.array(list(weights.values()), dtype=np.float64)
     shares = shares / shares.sum() if shares.sum() > 0 else np.full(len(used), 1 / len(used))
-    brands = min(told[month][0] for month in used)
+    brands = min(months[month][0] for month in used)
     return Peers(tuple(float(value) for value in shares @ parts), int(brands), tuple(borrowed))
 
 
@@ -113,8 +113,8 @@ def of_own(values: Sequence[float]) -> Peers | None:
     """The account's other products as peers, where no feed tells any: at least five of them."""
     if len(values) < 5:
         return None
-    told = np.quantile(np.array(values), _PERCENT / 100)
-    return Peers(tuple(float(value) for value in told), len(values), own=True)
+    result = np.quantile(np.array(values), _PERCENT / 100)
+    return Peers(tuple(float(value) for value in result), len(values), own=True)
 
 
 def percentiles(values: Floats, quantiles: Sequence[float], better: Better) -> Floats:
@@ -266,33 +266,33 @@ def combined(metric: str, sums: Mapping[str, float], parts: Sequence[tuple[Stand
     rated = RATED[metric]
     below = sums[rated.denominator]
     value = ratio(sums[rated.numerator], below)
-    told = [(each, spend) for each, spend, _ in parts if each.percentile is not None]
+    pairs = [(each, spend) for each, spend, _ in parts if each.percentile is not None]
     peers = next((each.peers for each, _, _ in parts if each.peers is not None), None)
     known = [(each.typical, weight) for each, _, weight in parts if each.typical is not None and weight > 0]
     whole = sum(weight for _, weight in known)
     typical = ratio(sum(middle * weight for middle, weight in known), whole)
-    if not told:
+    if not pairs:
         return Standing(metric, value, typical=typical, thin=too_thin(metric, sums), peers=peers)
     middle, low, high = (
-        together([(replace(each, percentile=getattr(each, name)), spend) for each, spend in told])
+        together([(replace(each, percentile=getattr(each, name)), spend) for each, spend in pairs])
         for name in ("percentile", "low", "high")
     )
-    edge = all(each.edge for each, _ in told)
+    edge = all(each.edge for each, _ in pairs)
     return Standing(metric, value, middle, low, high, typical, edge=edge, peers=peers)
 
 
 def together(parts: Sequence[tuple[Standing, float]]) -> float | None:
     """Standings per category as one: weighted by our spend, over those with a verdict."""
-    told = [(each.percentile, weight) for each, weight in parts if each.percentile is not None and weight > 0]
-    whole = sum(weight for _, weight in told)
-    return ratio(sum(percentile * weight for percentile, weight in told), whole)
+    pairs = [(each.percentile, weight) for each, weight in parts if each.percentile is not None and weight > 0]
+    whole = sum(weight for _, weight in pairs)
+    return ratio(sum(percentile * weight for percentile, weight in pairs), whole)
 
 
 def overall(percentiles_of: Mapping[str, float | None]) -> float | None:
     """The mean of CTR, CVR, ACOS and AOV: at least three of them, CVR among them."""
-    told = {name: percentiles_of.get(name) for name in OVERALL}
-    known = [value for value in told.values() if value is not None]
-    if told["cvr"] is None or len(known) < _FEWEST_OVERALL:
+    by_key = {name: percentiles_of.get(name) for name in OVERALL}
+    known = [value for value in by_key.values() if value is not None]
+    if by_key["cvr"] is None or len(known) < _FEWEST_OVERALL:
         return None
     return sum(known) / len(known)
 

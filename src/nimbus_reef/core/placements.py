@@ -91,7 +91,7 @@ def _in_cohort(rows: pl.DataFrame, whose: str, of: pl.DataFrame) -> pl.DataFrame
     sold = pl.col("sales").filter(n > 0).sum()
     own = of.group_by(whose).agg(own_n=n.sum(), own_k=k.sum(), own_sales=sold)
     whole = of.select(all_n=n.sum(), all_k=k.sum(), all_sales=sold)
-    told = own.join(whole, how="cross").with_columns(
+    frame = own.join(whole, how="cross").with_columns(
         by_own=(pl.col("own_n") >= evidence.MIN_GROUP_CLICKS) & (pl.col("own_k") >= evidence.MIN_GROUP_ORDERS),
         by_all=(pl.col("all_n") >= evidence.MIN_GROUP_CLICKS) & (pl.col("all_k") >= evidence.MIN_GROUP_ORDERS),
     )
@@ -104,7 +104,7 @@ def _in_cohort(rows: pl.DataFrame, whose: str, of: pl.DataFrame) -> pl.DataFrame
         .when("by_all")
         .then(pl.col("all_sales") / pl.col("all_k"))
     )
-    cohort = told.select(
+    cohort = frame.select(
         whose, cohort_cvr=mean, prior_a=mean * STRENGTH, prior_b=(1 - mean) * STRENGTH, group_aov=worth.cast(pl.Float64)
     )
     return rows.join(cohort, on=whose, how="left", maintain_order="left")
@@ -178,11 +178,11 @@ def solve(places: Sequence[PlacementSums], target_acos: float, base_share: float
     if not clicks or sales <= 0:
         return None
     rpc = sales / clicks
-    told = {each.placement: each for each in own}
+    by_key = {each.placement: each for each in own}
     worth = {
         name: (
             target_acos
-            * ((told[name].sales + RPC_WEIGHT * rpc) / (told[name].clicks + RPC_WEIGHT) if name in told else rpc)
+            * ((by_key[name].sales + RPC_WEIGHT * rpc) / (by_key[name].clicks + RPC_WEIGHT) if name in by_key else rpc)
         )
         for name in ADJUSTABLE
     }

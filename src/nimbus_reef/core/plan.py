@@ -107,7 +107,7 @@ class Taken:
     contradicted: tuple[int, ...] = ()
 
 
-def taken(held: Sequence[Change], packages: Sequence[Sequence[Change]]) -> Taken:
+def taken(changes: Sequence[Change], packages: Sequence[Sequence[Change]]) -> Taken:
     """
     A package is taken whole and replaces the planned changes it contradicts, or it is not taken.
 
@@ -115,8 +115,8 @@ def taken(held: Sequence[Change], packages: Sequence[Sequence[Change]]) -> Taken
     target. A bid alone on what the plan pauses is not taken: the pause makes it idle. Nor is a change alone of what a
     package changes: it would break that up.
     """
-    by_key = {key(change): change for change in held}
-    paused = {_thing(change) for change in held if _pauses(change)}
+    by_key = {key(change): change for change in changes}
+    paused = {_thing(change) for change in changes if _pauses(change)}
     new, already, stopped, packaged, contradicted = [], [], [], [], []
     out: dict[int, Change] = {}
     claimed: set[tuple[str, ...]] = set()
@@ -137,11 +137,11 @@ def taken(held: Sequence[Change], packages: Sequence[Sequence[Change]]) -> Taken
             new.append(place)
             claimed |= set(keys)
             off = {_thing(change) for change in package if _pauses(change)}
-            idle = [each for each in held if off and not each.package and _is_bid(each) and _thing(each) in off]
+            idle = [each for each in changes if off and not each.package and _is_bid(each) and _thing(each) in off]
             out |= {change.row: change for change in (*filter(None, same), *idle)}
     return Taken(
         tuple(new),
-        whole(held, list(out.values())),
+        whole(changes, list(out.values())),
         tuple(already),
         tuple(stopped),
         tuple(packaged),

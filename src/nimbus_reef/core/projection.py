@@ -107,8 +107,8 @@ def total(parts: Iterable[Projected]) -> Projected:
     The sum of the changes whose effect is known; half-widths add in quadrature on each side, as for independent rows.
     Unknown where none is known.
     """
-    told = list(parts)
-    listed = [each for each in told if each.known]
+    projecteds = list(parts)
+    listed = [each for each in projecteds if each.known]
 
     def add(ranges: list[Range]) -> Range:
         middle = math.fsum(each.middle for each in ranges)
@@ -117,5 +117,5 @@ def total(parts: Iterable[Projected]) -> Projected:
         return Range(middle - below, middle, middle + above)
 
     if not listed:
-        return UNKNOWN if told else NOTHING
+        return UNKNOWN if projecteds else NOTHING
     return Projected(add([each.spend for each in listed]), add([each.sales for each in listed]))

@@ -10,7 +10,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
-from nimbus_reef.core.changes import Action, Change, Entity, word_of
+from nimbus_reef.core.changes import Action, Change, Entity, number_of, word_of
 from nimbus_reef.core.checks import Subject
 from nimbus_reef.core.projection import NOTHING, Projected, total
 from nimbus_reef.core.promises import Promise, guarded
@@ -35,13 +35,17 @@ class EntityKey:
 
 @dataclass(frozen=True, slots=True)
 class Evidence:
-    """What a judged thing did in the window: its verdict, clicks, orders, spend and sales in units."""
+    """
+    What a judged thing did in the window: its verdict, clicks, orders, spend and sales in units; chance: that it is
+    above target, null where that is not known.
+    """
 
     verdict: str
     clicks: int
     orders: int
     spend: float
     sales: float
+    chance: float | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -101,7 +105,7 @@ class Proposal:
     @property
     def kind(self) -> str:
         """What it is counted as: the kind of its changes, or a package where those are of several kinds."""
-        kinds = {_kind(change) for change in self.changes}
+        kinds = {counted_as(change) for change in self.changes}
         return kinds.pop() if len(kinds) == 1 else "package"
 
     @property
@@ -126,7 +130,8 @@ class Proposal:
 _JUDGED = (Subject.TARGET, Subject.TERM, Subject.PHRASE)
 
 
-def _kind(change: Change) -> str:
+def counted_as(change: Change) -> str:
+    """What a change is counted as among others."""
     if change.entity is Entity.NEGATIVE:
         return "negative"
     if change.action is Action.CREATE:
@@ -134,5 +139,7 @@ def _kind(change: Change) -> str:
     if change.field == "state":
         return "start" if change.new_value == "enabled" else "pause"
     if change.field in ("bid", "default_bid"):
-        return "raise" if float(change.new_value) > float(change.old_value or 0) else "cut"
+        new, old = number_of(change.new_value), number_of(change.old_value or "0")
+        # A row of a sheet that cannot be read is neither.
+        return word_of(change) if new is None or old is None else "raise" if new > old else "cut"
     return word_of(change)

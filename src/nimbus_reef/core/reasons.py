@@ -132,6 +132,8 @@ class HeadlineKey(StrEnum):
 
     ADD_AD = "add_ad"
     BID = "bid"
+    BIDS_OF_ALL = "bids_of_all"
+    BUDGET = "budget"
     BID_LOWER_AT_SOURCE = "bid_lower_at_source"
     BOOST = "boost"
     CATCH_ALL = "catch_all"

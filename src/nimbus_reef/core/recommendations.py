@@ -105,15 +105,15 @@ def for_target(
 
     A pause of a single row needs an own test; without a known bid there is nothing to move.
     """
-    costly = row.verdict is Verdict.COSTLY
+    costly = row.verdict is Verdict.ABOVE
     if costly and row.own_test and row.own_fault and row.orders == 0:
         reasons = (Reason(ReasonKey.OWN_TEST, (row.clicks,)), Reason(ReasonKey.OWN_FAULT, (row.cvr,)))
         return Recommendation(Move.PAUSE, reasons, stopped(row.basis))
-    if row.verdict is Verdict.TOO_SMALL:
+    if row.verdict is Verdict.NOT_ENOUGH:
         return Recommendation(Move.NONE, (Reason(ReasonKey.TOO_SMALL if row.clicks else ReasonKey.NO_CLICKS),))
     if bid is None:
         return Recommendation(Move.NONE, (Reason(ReasonKey.NO_BID_KNOWN),))
-    if row.verdict is Verdict.UNDECIDED:
+    if row.verdict is Verdict.TOO_EARLY:
         figures = () if row.more_clicks is None else (float(row.more_clicks),)
         return Recommendation(Move.NONE, (Reason(ReasonKey.UNDECIDED, figures),))
     if not row.spend:
@@ -195,7 +195,7 @@ class Word:
 
 def for_word(row: Row, word: Word, places: Sequence[Place]) -> Recommendation:
     """A phrase negative wherever a word was paid for that is to be shut out; else why nothing is done."""
-    told: dict[WordAdvice, Reason] = {
+    by_key: dict[WordAdvice, Reason] = {
         WordAdvice.UNSURE: Reason(ReasonKey.WORD_UNSURE, (word.chance,)),
         WordAdvice.BID_LOWER: Reason(ReasonKey.WORD_LOWER, (word.factor / word.limit,)),
         WordAdvice.FEW: Reason(ReasonKey.WORD_FEW, (word.cells,)),
@@ -203,7 +203,7 @@ def for_word(row: Row, word: Word, places: Sequence[Place]) -> Recommendation:
         WordAdvice.OWN_BRAND: Reason(ReasonKey.OWN_BRAND),
     }
     if word.advice is not WordAdvice.SHUT_OUT:
-        return Recommendation(Move.NONE, (told[word.advice],))
+        return Recommendation(Move.NONE, (by_key[word.advice],))
     reasons = [Reason(ReasonKey.WORD_FACTOR, (word.factor, word.limit)), Reason(ReasonKey.PLACES, (len(places),))]
     if word.good_terms:
         reasons.append(Reason(ReasonKey.WORD_HITS, (word.good_terms, word.good_orders)))
@@ -241,11 +241,11 @@ def _no_negative(row: Row) -> Recommendation | None:
     """Why a row is not to be kept away, or None where it is costly by its own fault."""
     if row.orders:
         return Recommendation(Move.NONE, (Reason(ReasonKey.HAS_ORDERS, (row.orders,)),))
-    if row.verdict is Verdict.TOO_SMALL:
+    if row.verdict is Verdict.NOT_ENOUGH:
         return Recommendation(Move.NONE, (Reason(ReasonKey.TOO_SMALL if row.clicks else ReasonKey.NO_CLICKS),))
-    if row.verdict is Verdict.FINE:
+    if row.verdict is Verdict.WITHIN:
         return Recommendation(Move.NONE, (Reason(ReasonKey.WITHIN_TARGET),))
-    if row.verdict is not Verdict.COSTLY:
+    if row.verdict is not Verdict.ABOVE:
         figures = () if row.more_clicks is None else (float(row.more_clicks),)
         return Recommendation(Move.NONE, (Reason(ReasonKey.UNDECIDED, figures),))
     if not row.own_test:
@@ -258,7 +258,7 @@ def _no_negative(row: Row) -> Recommendation | None:
 
 def for_winner(row: Row, limits: BidLimits = STANDARD_LIMITS, *, ratio: float = 1.0) -> Recommendation:
     """
-    An exact target of its own, at the bid at which its expected cost of sale is the target, near what its clicks cost
+    An promote to exact, at the bid at which its expected cost of sale is the target, near what its clicks cost
     now.
 
     ratio: what is bid for each unit paid where it was bought.

@@ -48,9 +48,10 @@ class SettingGroup(StrEnum):
 
     JUDGING = "targets and margins"
     BIDS = "bids"
-    PLAN = "what the plan asks about"
+    PLAN = "questions in the plan"
     WORDS = "own words"
     CHECKS = "limits of checks"
+    REPORT = "client report"
 
 
 @dataclass(frozen=True, slots=True)
@@ -111,47 +112,47 @@ class Settings:
 
     min_clicks: int = _set(
         10,
-        "minimum clicks of the simple rule",
+        "minimum clicks for the simple rule",
         SettingGroup.JUDGING,
         Holds.COUNT,
-        "the simple rule beside the evidence, in Targeting and its filters",
+        "the simple rule in Targeting and its filters",
         "clicks",
         1,
         10_000,
     )
     min_clicks_of: tuple[str, ...] = _set(
         (),
-        "the same for single products, as “SKU 20”",
+        "minimum clicks for single products, as “SKU 20”",
         SettingGroup.JUDGING,
         Holds.WORDS,
-        "the simple rule on what advertises them",
+        "the simple rule on their targets",
     )
     maturing_days: int = _set(
         3,
         "days until sales are complete",
         SettingGroup.JUDGING,
         Holds.COUNT,
-        "where “last 30 days” ends, what is marked as maturing, falls of conversion",
+        "where “last 30 days” ends, maturing days, conversion drops",
         "days",
         0,
         60,
     )
     attribution_days: int = _set(
         14,
-        "days in which an order counts for a click",
+        "days after a click in which an order counts",
         SettingGroup.JUDGING,
         Holds.COUNT,
-        "nothing that is worked out: it is written on the report, for who compares it with others",
+        "no figure; it is printed on the report",
         "days",
         1,
         90,
     )
     margin: float = _set(
         0.0,
-        "margin before ads where the catalog tells none",
+        "margin before ads for products without one in the catalog",
         SettingGroup.JUDGING,
         Holds.RATE,
-        "break-even cost of sale, profit after ads, the drift chart’s effect on profit; 0: not known",
+        "break-even ACOS, profit after ads, effect on profit in Drift; 0 means unknown",
         "% of sales",
         0,
         0.95,
@@ -170,7 +171,7 @@ class Settings:
     )
     step_down: float = _set(
         STANDARD_LIMITS.step_down,
-        "largest cut of a bid at a time",
+        "largest bid cut in one step",
         SettingGroup.BIDS,
         Holds.RATE,
         "every proposed bid",
@@ -180,7 +181,7 @@ class Settings:
     )
     step_up: float = _set(
         STANDARD_LIMITS.step_up,
-        "largest raise of a bid at a time",
+        "largest bid raise in one step",
         SettingGroup.BIDS,
         Holds.RATE,
         "every proposed bid",
@@ -190,56 +191,56 @@ class Settings:
     )
     opening_least: float = _set(
         STANDARD_LIMITS.opening_least,
-        "opening bid of a promoted search term at least",
+        "lowest opening bid of a promoted search term",
         SettingGroup.BIDS,
         Holds.RATE,
-        "the bid that a search term opens with as a target of its own",
-        "% of what its clicks cost",
+        "the first bid of a promoted search term",
+        "% of its CPC",
         0.05,
         1,
     )
     opening_most: float = _set(
         STANDARD_LIMITS.opening_most,
-        "opening bid of a promoted search term at most",
+        "highest opening bid of a promoted search term",
         SettingGroup.BIDS,
         Holds.RATE,
         "as above",
-        "% of what its clicks cost",
+        "% of its CPC",
         1,
         5,
     )
     raise_top: float = _set(
         1.0,
-        "how far the marketplace may raise a bid at the top of search",
+        "how much the marketplace can raise a bid at top of search",
         SettingGroup.BIDS,
         Holds.RATE,
-        "the real highest bid under bidding up and down, in Delivery",
+        "the highest possible bid with dynamic bidding, in Delivery",
         "%",
         0,
         9,
     )
     raise_elsewhere: float = _set(
-        0.5, "the same elsewhere in search", SettingGroup.BIDS, Holds.RATE, "as above", "%", 0, 9
+        0.5, "how much it can raise a bid in rest of search", SettingGroup.BIDS, Holds.RATE, "as above", "%", 0, 9
     )
     raise_product_page: float = _set(
-        0.5, "the same on product pages", SettingGroup.BIDS, Holds.RATE, "as above", "%", 0, 9
+        0.5, "how much it can raise a bid on product pages", SettingGroup.BIDS, Holds.RATE, "as above", "%", 0, 9
     )
     asks_raise: float = _set(
         1.0,
-        "asks before a bid is raised by more than",
+        "ask before raising a bid by more than",
         SettingGroup.PLAN,
         Holds.RATE,
-        "values typed on the plan, own bids, sheets read back: beyond it the figure is asked about",
+        "values typed on the plan, own bids, sheets uploaded again",
         "%",
         0.05,
         9,
     )
     asks_spend: float = _set(
         500.0,
-        "asks before one change may spend more than",
+        "ask before one change adds more spend than",
         SettingGroup.PLAN,
         Holds.MONEY,
-        "the same, by what the change may spend more in 30 days",
+        "the same check, by added spend in 30 days",
         "in 30 days",
         1,
         1e7,
@@ -249,115 +250,119 @@ class Settings:
         "own brand words",
         SettingGroup.WORDS,
         Holds.WORDS,
-        "what is never shut out as a word, and the filter “brand”, besides the brand’s name and those of the catalog",
+        "words never blocked, and the filter “brand”; the brand’s name and the catalog’s brands are included",
     )
     rival_words: tuple[str, ...] = _set(
         (),
         "rival brand words",
         SettingGroup.WORDS,
         Holds.WORDS,
-        "the filter “brand” in Targeting, and what a row says of it, besides the brands of the rivals report",
+        "the filter “brand” in Targeting; brands in the rivals report are included",
     )
     never_words: tuple[str, ...] = _set(
         (),
-        "words never to be shut out",
+        "words never to block",
         SettingGroup.WORDS,
         Holds.WORDS,
-        "terms and words with one of them are never proposed as a negative",
+        "search terms and words that are never proposed as negatives",
     )
     size_words: tuple[str, ...] = _set(
         (),
         "words for sizes and colours",
         SettingGroup.WORDS,
         Holds.WORDS,
-        "they are left out of what a product is called, so that a term of another size can be a negative",
+        "ignored in product names, so that a search for another size can become a negative",
     )
     item_pattern: str = _set(
         "",
-        "an item’s id as an example",
+        "an example of an item’s id",
         SettingGroup.WORDS,
         Holds.TEXT,
-        "search terms built like it are item ids: they become item targets, and have no words",
+        "search terms of this form are treated as item ids and become item targets",
     )
     promote_orders: int = _limit(
-        2, "orders of a term that earns its own target", "winners not yet targeted", "orders", 1, 1000
+        2, "orders before a search term is promoted", "Search terms to promote", "orders", 1, 1000
     )
     flat_change: float = _share(
-        TOLD.flat, "change that counts as none", "who leaks and who buys growth, in Movement and Findings", 0, 0.5
+        TOLD.flat, "largest change that counts as no change", "classes of products in Movement and Findings", 0, 0.5
     )
     told_clicks: int = _limit(
-        TOLD.clicks, "clicks that tell who moved", "Movement: what is too thin to tell", "in each window", 1, 100_000
+        TOLD.clicks, "clicks needed to judge who moved", "Movement: too early to tell", "in each period", 1, 100_000
     )
     told_orders: int = _limit(
-        TOLD.orders, "orders that tell who moved", "Movement: what is too thin to tell", "in each window", 1, 10_000
+        TOLD.orders, "orders needed to judge who moved", "Movement: too early to tell", "in each period", 1, 10_000
     )
     fall_days: int = _limit(
-        SIDE_DAYS, "days before and after a page’s change", "conversion that fell when a page changed", "days", 3, 60
+        SIDE_DAYS, "days before and after a listing change", "Conversion drops after a listing change", "days", 3, 60
     )
     word_share: float = _share(
         OUT.factor,
-        "part of the orders due that a word to shut out brings at most",
-        "words to shut out; above it: bid lower",
+        "share of expected orders up to which a word is blocked",
+        "Words to block; above this share: Words to bid down",
         0.05,
         1,
     )
     word_places: int = _limit(
-        OUT.cells, "searches and targets that a word to shut out stands in", "words to shut out", "at least", 1, 100
+        OUT.cells, "searches and targets that contain a word to block", "Words to block", "at least", 1, 100
     )
     near_budget: float = _share(
-        DRY.near_budget, "part of a budget from which a day ran dry", "dry hours and what they cost", 0.5, 1
+        DRY.near_budget,
+        "share of the budget spent from which a day counts as out of budget",
+        "hours out of budget and what they cost",
+        0.5,
+        1,
     )
     due_clicks: float = _set(
         DRY.due_clicks,
-        "clicks still due on a day that ran dry",
+        "clicks still expected on a day out of budget",
         SettingGroup.CHECKS,
         Holds.FIGURE,
-        "dry hours and what they cost",
+        "hours out of budget and what they cost",
         "at least",
         0.1,
         1000,
     )
     dry_often: float = _share(
-        DRY.often, "part of the days that a campaign that runs dry is dry", "budgets that run dry", 0.01, 1
+        DRY.often,
+        "share of days out of budget from which a campaign is listed",
+        "Campaigns out of budget during selling hours",
+        0.01,
+        1,
     )
     idle_below: float = _share(
-        IDLE.below, "part of its budget that a campaign with budget to give stays under", "budgets to move", 0.05, 1
+        IDLE.below, "share of its budget that a campaign with unused budget stays under", "budgets to move", 0.05, 1
     )
-    idle_days: float = _share(IDLE.days, "part of the days on which it does", "budgets to move", 0.1, 1)
+    idle_days: float = _share(IDLE.days, "share of days on which it stays under", "budgets to move", 0.1, 1)
     base_share: float = _share(
         BASE_SHARE,
-        "part of the clicks from which a placement may set the base bid",
-        "base bid and raises, in Delivery",
+        "share of clicks from which a placement can set the base bid",
+        "base bid and adjustments, in Delivery",
         0.01,
         0.3,
     )
     most_targets: int = _limit(
-        STEERABLE.targets, "targets in an ad group", "Catalog, structure: hard to steer", "at most", 1, 10_000
+        STEERABLE.targets, "targets in an ad group", "Catalog, Structure: hard to steer", "at most", 1, 10_000
     )
     most_match_types: int = _limit(
         STEERABLE.match_types, "match types in a campaign", "Catalog, structure", "at most", 1, 10
     )
     most_families: int = _limit(STEERABLE.families, "families in an ad group", "Catalog, structure", "at most", 1, 100)
     child_share: float = _share(
-        LEAST_SHARE,
-        "share of a family’s spend from which a child is looked at",
-        "the wrong child, in Catalog and Findings",
-        0,
-        1,
+        LEAST_SHARE, "share of a family’s spend from which a variation is checked", "Spend on the wrong variation", 0, 1
     )
     child_index: float = _set(
         COSTLY_INDEX,
-        "share of sales over share of spend under which a child is costly",
+        "share of sales ÷ share of spend below which a variation is the wrong one",
         SettingGroup.CHECKS,
         Holds.FIGURE,
-        "the wrong child",
+        "Spend on the wrong variation",
         least=0.01,
         most=1,
     )
     child_kept: float = _share(
         KEPT_SHARE,
-        "share of a family’s spend that stays on each child",
-        "how much a family shift moves away from a child",
+        "share of a family’s spend that stays on each variation",
+        "how much spend moves away from a variation",
         0,
         0.5,
     )
@@ -374,19 +379,27 @@ class Settings:
         0,
         5,
     )
-    shortest_title: int = _limit(FULL_PAGE.title[0], "length of a title", "Catalog, listings", "signs at least", 0, 500)
-    longest_title: int = _limit(FULL_PAGE.title[1], "length of a title", "Catalog, listings", "signs at most", 1, 1000)
+    shortest_title: int = _limit(
+        FULL_PAGE.title[0], "length of a title", "Catalog, listings", "characters at least", 0, 500
+    )
+    longest_title: int = _limit(
+        FULL_PAGE.title[1], "length of a title", "Catalog, listings", "characters at most", 1, 1000
+    )
 
     export_name: str = _set(
-        "", "name of an own layout of the sheet", SettingGroup.PLAN, Holds.TEXT, "a third way to take the sheet away"
+        "", "name of your own sheet layout", SettingGroup.PLAN, Holds.TEXT, "a third download of the change sheet"
     )
     export_columns: tuple[str, ...] = _set(
         (),
         'its columns in order, as “Their header = our column”, or = "fixed text"',
         SettingGroup.PLAN,
         Holds.WORDS,
-        "what stands in that sheet; ours are row, action, entity, campaign, ad_group, target, match_type, sku,"
+        "the columns of that sheet; ours are row, action, entity, campaign, ad_group, target, match_type, sku,"
         " placement, days, from_hour, to_hour, field, old_value, new_value, reason, finding",
+    )
+
+    report_name: str = _set(
+        "", "your name on the report", SettingGroup.REPORT, Holds.TEXT, "the first line of the client’s report"
     )
 
     @property
@@ -399,8 +412,8 @@ class Settings:
     @property
     def clicks_of_products(self) -> Mapping[str, int]:
         """The minimum clicks of single products, by SKU."""
-        told = (each.rsplit(maxsplit=1) for each in self.min_clicks_of)
-        return {sku: int(clicks) for sku, clicks in told}
+        entries = (each.rsplit(maxsplit=1) for each in self.min_clicks_of)
+        return {sku: int(clicks) for sku, clicks in entries}
 
     @property
     def structure(self) -> StructureLimits:
@@ -477,27 +490,27 @@ def problem(setting: AccountSetting, value: Any) -> str | None:
 
 def export_columns(settings: Settings) -> list[tuple[str, str, bool]]:
     """The own layout of the sheet: header, our column or the fixed text, and whether it is fixed."""
-    made = []
+    entries = []
     for each in settings.export_columns:
-        header, _, told = each.partition("=")
-        text = told.strip()
+        header, _, words = each.partition("=")
+        text = words.strip()
         fixed = len(text) > 1 and text[0] == text[-1] == '"'
-        made.append((header.strip(), text.strip('"') if fixed else text, fixed))
-    return made
+        entries.append((header.strip(), text.strip('"') if fixed else text, fixed))
+    return entries
 
 
 def export_problem(value: Sequence[str]) -> str | None:
     """Why columns of an own layout cannot stand, or None."""
-    for header, told, fixed in export_columns(Settings(export_columns=tuple(value))):
-        if not header or (not fixed and told not in SHEET_COLUMNS):
-            return f"has “{header} = {told}”: after the = stands one of our columns, or a text in quotes"
+    for header, text, fixed in export_columns(Settings(export_columns=tuple(value))):
+        if not header or (not fixed and text not in SHEET_COLUMNS):
+            return f"has “{header} = {text}”: after the = stands one of our columns, or a text in quotes"
     return None
 
 
 def together_problem(settings: Settings) -> str | None:
     """Why settings contradict each other, or None."""
     if settings.bid_floor > settings.bid_ceiling:
-        return "The lowest bid is above the highest."
+        return "The lowest bid is above the highest bid."
     if settings.shortest_title > settings.longest_title:
-        return "The shortest title is longer than the longest."
+        return "The shortest title is longer than the longest title."
     return None

@@ -14,7 +14,7 @@ import polars as pl
 from nimbus_reef.core.model import Verdict
 
 _DOUBLED: Final = ("exact", "phrase", "broad")
-_RANK: Final = {Verdict.FINE.value: 0, Verdict.LEANING.value: 2, Verdict.COSTLY.value: 3}
+_RANK: Final = {Verdict.WITHIN.value: 0, Verdict.LIKELY_ABOVE.value: 2, Verdict.ABOVE.value: 3}
 _UNTOLD: Final = 1
 """Where a verdict that says neither stands among them."""
 _NO_MATCH: Final = frozenset({"auto"})

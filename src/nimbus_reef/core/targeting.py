@@ -129,8 +129,8 @@ def in_cohort(
         nothing = [pl.lit(None, pl.Float64).alias(name) for name in _TOLD]
         return valued.with_columns(*nothing, slow_word=pl.lit(False))
     # Only what is new is gathered: a join of the whole rows would copy every column of theirs.
-    told = rows.select(keys).join(cohort.rows, on=keys, how="left", maintain_order="left")
-    return valued.hstack(told.drop(keys).with_columns(pl.col("slow_word").fill_null(False)))
+    frame = rows.select(keys).join(cohort.rows, on=keys, how="left", maintain_order="left")
+    return valued.hstack(frame.drop(keys).with_columns(pl.col("slow_word").fill_null(False)))
 
 
 _TOLD = ("prior_a", "prior_b", "free_a", "free_b", "cohort_cvr", "free_cvr", "account_cvr")

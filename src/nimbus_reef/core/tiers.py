@@ -139,8 +139,10 @@ def on_target(
         reasons.append(Reason(ReasonKey.FLOOR, (limits.floor,)))
     if proposed < wanted - _HALF_CENT:
         reasons.append(Reason(ReasonKey.CEILING, (limits.ceiling,)))
-    told = tuple(reasons)
-    return Recommendation(Move.BID, told, bid_moved(row.basis, bid, proposed), BidAdvice(bid, proposed, wanted, told))
+    entries = tuple(reasons)
+    return Recommendation(
+        Move.BID, entries, bid_moved(row.basis, bid, proposed), BidAdvice(bid, proposed, wanted, entries)
+    )
 
 
 def on_term(

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import calendar
 import re
-from collections.abc import Collection, Iterable
+from collections.abc import Collection, Iterable, Mapping
 from dataclasses import dataclass
 from datetime import date, timedelta
 from typing import Any, Final
@@ -13,7 +13,12 @@ from nimbus_reef.errors import BadInput
 
 EARLIEST, LATEST = date(1990, 1, 1), date(2199, 12, 31)
 """No report is of days outside; within them every window has one before it."""
-LAST_N_DAYS = (7, 14, 30, 60, 90, 120)
+NAMED: Final[Mapping[str, str]] = {
+    **{f"last-{days}": f"last {days} days" for days in (7, 14, 30, 60, 90)},
+    "this-quarter": "this quarter",
+    "last-12-months": "last 12 months",
+}
+"""Windows that count back from the newest complete day, by their form in an address."""
 SAME_WEEKDAYS_LAST_YEAR = 364
 
 
@@ -98,7 +103,7 @@ def parse(text: str, newest: date, maturing_days: int) -> Window:
     """
     A window from its form in a URL.
 
-    `last-30`, `2026-10` (a month) or `2026-09-17..2026-10-16` (any range).
+    `last-30`, `this-quarter`, `last-12-months`, `2026-10` (a month) or `2026-09-17..2026-10-16` (any range).
     """
     found = _said(text, newest, maturing_days)
     if found is None or found.first < EARLIEST or found.last > LATEST:
@@ -112,6 +117,10 @@ def _said(text: str, newest: date, maturing_days: int) -> Window | None:
     try:
         if match := re.fullmatch(r"last-(\d{1,3})", text):
             return last_days(max(1, int(match[1])), newest, maturing_days)
+        if text in ("this-quarter", "last-12-months"):
+            last = newest - timedelta(days=maturing_days)
+            first = last.replace(month=last.month - (last.month - 1) % 3, day=1)
+            return Window(first if text == "this-quarter" else last_days(365, newest, maturing_days).first, last)
         if match := re.fullmatch(r"(\d{4})-(\d{2})", text):
             return month(int(match[1]), int(match[2]))
         if match := re.fullmatch(r"(\d{4}-\d{2}-\d{2})\.\.(\d{4}-\d{2}-\d{2})", text):

@@ -126,7 +126,7 @@ def naming(texts: pl.Series, own: Collection[str], rivals: Collection[Sequence[s
     Words are compared as `words` gives them.
     """
     asked = [*own, *{word for name in rivals for word in name}]
-    held = (
+    rows = (
         pl.DataFrame({"word": spelling(texts)})
         .with_row_index("at")
         .explode("word")
@@ -135,14 +135,14 @@ def naming(texts: pl.Series, own: Collection[str], rivals: Collection[Sequence[s
         .agg("word")
         .sort("at")
     )
-    stems = [set(each) for each in held["word"].to_list()]
-    told = held.select(
+    stems = [set(each) for each in rows["word"].to_list()]
+    frame = rows.select(
         "at",
         own=pl.Series([not each.isdisjoint(own) for each in stems], dtype=pl.Boolean),
         rival=pl.Series([any(each.issuperset(name) for name in rivals) for each in stems], dtype=pl.Boolean),
     )
     every = pl.DataFrame({"at": pl.int_range(len(texts), dtype=pl.UInt32, eager=True)})
-    return every.join(told, on="at", how="left", maintain_order="left").select(pl.col("own", "rival").fill_null(False))
+    return every.join(frame, on="at", how="left", maintain_order="left").select(pl.col("own", "rival").fill_null(False))
 
 
 def spelling(normal: pl.Series) -> pl.Series:

@@ -35,8 +35,8 @@ def words_of(column: Column, mapping: ColumnMap) -> dict[str, str]:
     if not given:
         return dict(column.aliases)
     plain = values.letters(pl.Series(list(given), dtype=pl.String)).to_list()
-    said = {letters: meaning for letters, meaning in zip(plain, given.values(), strict=True) if meaning != REJECTED}
-    return {**column.aliases, **said}
+    by_key = {letters: meaning for letters, meaning in zip(plain, given.values(), strict=True) if meaning != REJECTED}
+    return {**column.aliases, **by_key}
 
 
 @dataclass(frozen=True, slots=True)
@@ -55,8 +55,8 @@ class CellReading:
 
 def typed(cells: DistinctTexts, kind: ReportKind, reading: CellReading) -> tuple[DistinctTexts, pl.DataFrame]:
     """The rows of which every cell can be read, and what is wrong with the others: line, column, value, reason."""
-    rows, said = cells.rows, cells.said
-    made: list[pl.Series] = [rows[LINE], cells.codes]
+    rows, frame = cells.rows, cells.distinct
+    entries: list[pl.Series] = [rows[LINE], cells.codes]
     texts: list[pl.Series] = []
     rejects: list[pl.DataFrame] = []
     bad = pl.Series([False], dtype=pl.Boolean).new_from_index(0, len(rows))
@@ -64,27 +64,27 @@ def typed(cells: DistinctTexts, kind: ReportKind, reading: CellReading) -> tuple
     columns = [column for column in kind.columns if column.name not in spans]
 
     def read(column: Column) -> tuple[pl.Series, pl.Series]:
-        if column.name in said.columns:
-            value, reason = _said_read(said, column, reading)
-            return value, _allowed_blank(said, column, kind, reading, reason)
+        if column.name in frame.columns:
+            value, reason = _said_read(frame, column, reading)
+            return value, _allowed_blank(frame, column, kind, reading, reason)
         return _day_given(column, reading, len(rows)) or _figures_read(rows, column, reading)
 
     for column, (value, reason) in zip(columns, parallel_columns.each(read, columns, len(rows)), strict=True):
-        if column.name in said.columns:
+        if column.name in frame.columns:
             texts.append(value.alias(column.name))
             if reason.null_count() < len(reason):
-                told = cells.spread(said[column.name])
-                bad = _noted(rows, column.name, told, cells.spread(reason), bad, rejects)
+                series = cells.spread(frame[column.name])
+                bad = _noted(rows, column.name, series, cells.spread(reason), bad, rejects)
             continue
-        told = rows[column.name] if column.name in rows.columns else _NOTHING.new_from_index(0, len(rows))
-        bad = _noted(rows, column.name, told, reason, bad, rejects)
-        made.append(value.alias(column.name))
+        series = rows[column.name] if column.name in rows.columns else _NOTHING.new_from_index(0, len(rows))
+        bad = _noted(rows, column.name, series, reason, bad, rejects)
+        entries.append(value.alias(column.name))
     if kind.takes_blocks:
-        days, name, told, reason = _spans(rows, reading)
-        bad = _noted(rows, name, told, reason, bad, rejects)
-        made += days
+        days, name, series, reason = _spans(rows, reading)
+        bad = _noted(rows, name, series, reason, bad, rejects)
+        entries += days
     problems = pl.concat(rejects).sort("line", maintain_order=True) if rejects else no_problems()
-    return DistinctTexts(pl.DataFrame(made), pl.DataFrame(texts)).filter(~bad), problems
+    return DistinctTexts(pl.DataFrame(entries), pl.DataFrame(texts)).filter(~bad), problems
 
 
 _NOTHING: Final = pl.Series([""], dtype=pl.String)
@@ -97,13 +97,13 @@ def _figures_read(rows: pl.DataFrame, column: Column, reading: CellReading) -> t
     return _nothing_read(column, len(rows))
 
 
-def _said_read(said: pl.DataFrame, column: Column, reading: CellReading) -> tuple[pl.Series, pl.Series]:
+def _said_read(rows: pl.DataFrame, column: Column, reading: CellReading) -> tuple[pl.Series, pl.Series]:
     """`_column` of a column of texts; one that the file does not have is what is assumed, else empty in every row."""
-    cells = said[column.name]
+    cells = rows[column.name]
     if assumed := reading.mapping.assumes().get(column.name):
-        return pl.Series(column.name, [assumed], dtype=pl.String).new_from_index(0, len(said)), _no_reasons(len(said))
+        return pl.Series(column.name, [assumed], dtype=pl.String).new_from_index(0, len(rows)), _no_reasons(len(rows))
     if column.name not in reading.mapping.columns and cells.max() == "":
-        return _nothing_read(column, len(said))
+        return _nothing_read(column, len(rows))
     return _column(cells, column, reading)
 
 
@@ -130,14 +130,14 @@ _TYPES: Final[Mapping[CellKind, pl.DataType | type[pl.DataType]]] = {
 
 
 def _allowed_blank(
-    said: pl.DataFrame, column: Column, kind: ReportKind, reading: CellReading, reason: pl.Series
+    rows: pl.DataFrame, column: Column, kind: ReportKind, reading: CellReading, reason: pl.Series
 ) -> pl.Series:
     """A text that may be left open beside another, as the ad group of what holds for a whole campaign."""
     if column.blank_with is None:
         return reason
     beside, start = column.blank_with
-    words = values.choices(said[beside], words_of(kind.column(beside), reading.mapping))
-    allowed = (said[column.name] == "") & words.str.starts_with(start).fill_null(False)
+    words = values.choices(rows[beside], words_of(kind.column(beside), reading.mapping))
+    allowed = (rows[column.name] == "") & words.str.starts_with(start).fill_null(False)
     return when(~allowed, reason)
 
 
@@ -175,15 +175,15 @@ def _spans(frame: pl.DataFrame, reading: CellReading) -> tuple[list[pl.Series], 
     if "period" in given:
         name, cells = "period", frame["period"]
         first, last = values.periods(cells, mapping.date_order)
-        wrong = "tells no days that can be read"
+        wrong = "has no readable dates"
     elif "from" in given:
         name, cells = "from", pl.select(pl.concat_str(frame["from"], pl.lit(" – "), frame["to"])).to_series()
         first, last = (values.dates(frame[end], mapping.date_order) for end in ("from", "to"))
         backwards = (last < first).fill_null(False)
         last = when(~backwards, last)
-        wrong = "are not two days in order that can be read"
+        wrong = "are not two readable dates in order"
     elif "date" in given:
-        name, cells, wrong = "date", frame["date"], "is not a date that can be read"
+        name, cells, wrong = "date", frame["date"], "is not a readable date"
         first = last = values.dates(cells, mapping.date_order)
     else:
         assert mapping.days is not None, "asked for before parsing"
@@ -216,11 +216,11 @@ def _column(cells: pl.Series, column: Column, reading: CellReading) -> tuple[pl.
             distinct = cells.unique()
             read = pl.Series(values.hours(values.trimmed(distinct).to_list()), nan_to_null=True).cast(pl.Int64)
             value = cells.replace_strict(distinct, read, default=None, return_dtype=pl.Int64)
-            wrong = "is no hour of the day that can be read, such as 14, 14:00 or 2 PM"
+            wrong = "is not an hour such as 14, 14:00 or 2 PM"
         case _:
             style = reading.style_of(column)
             value = _number(cells, column, style, reading.mapping.rate)
-            wrong = "is not a number that can be read"
+            wrong = "is not a readable number"
             if column.name in reading.mapping.columns:
                 wrong += f" with a decimal {'comma' if style is Style.COMMA else 'point'}"
     unread = value.is_null()
@@ -234,7 +234,7 @@ def _column(cells: pl.Series, column: Column, reading: CellReading) -> tuple[pl.
             pl.when(pl.lit(unread & blank))
             .then(pl.lit(missing, pl.String))
             .when(pl.lit(unread & unknown))
-            .then(pl.lit("is not known: the report could not compute it"))
+            .then(pl.lit("is an error of the report, not a value"))
             .when(pl.lit(unread))
             .then(pl.lit(wrong))
             .otherwise(None)
@@ -303,7 +303,7 @@ def _ranged(value: pl.Series, reason: pl.Series, column: Column) -> tuple[pl.Ser
             return value, _marked(value, None, MOST_COUNTED, f"is more than {MOST_COUNTED:,}", reason)
         return value, reason
     if column.holds is CellKind.SHARE:
-        return value, _marked(value, 0, 1, "is not a share between 0 and 1 (or 0 % and 100 %)", reason)
+        return value, _marked(value, 0, 1, "is not a share from 0 to 1 (or 0 % to 100 %)", reason)
     return value, reason
 
 

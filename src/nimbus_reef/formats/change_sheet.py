@@ -27,7 +27,7 @@ def in_layout(changes: Iterable[Change], columns: Sequence[tuple[str, str, bool]
     The sheet in a layout of one's own, as CSV text. columns: header, our column or a fixed text,
     whether it is fixed.
     """
-    rows = ([told if fixed else str(getattr(change, told)) for _, told, fixed in columns] for change in changes)
+    rows = ([result if fixed else str(getattr(change, result)) for _, result, fixed in columns] for change in changes)
     return csv_lines([header for header, _, _ in columns], rows)
 
 

@@ -72,31 +72,31 @@ def is_witnessed(kind: ReportKind) -> bool:
 
 def propose(seen: Witnesses, kind: ReportKind) -> ColumnRoles:
     """The columns of a table for a kind whose rows are figures of days."""
-    told = _heading_nats(seen, kind)
+    by_key = _heading_nats(seen, kind)
     names = [column.name for column in kind.columns]
-    hours, hour_score = _hours(seen, told) if "hour" in names else ((), 0.0)
+    hours, hour_score = _hours(seen, by_key) if "hour" in names else ((), 0.0)
     hour = hours[0] if hours else ""
     text_roles = [role for role in _TEXT_ROLES if role in names]
-    text = text_columns.assigned(seen.texts, text_roles, _of(told, text_roles, seen.texts.columns))
-    headed = _headed_alone(seen, [role for role in _FIGURE_ROLES if role in names], told)
+    text = text_columns.assigned(seen.texts, text_roles, _of(by_key, text_roles, seen.texts.columns))
+    headed = _headed_alone(seen, [role for role in _FIGURE_ROLES if role in names], by_key)
     figure_roles = [role for role in _FIGURE_ROLES if role in names and role not in headed]
     figure = figure_columns.assigned(
-        seen.figures, figure_roles, _of(told, figure_roles, seen.figures.columns), taken=hour
+        seen.figures, figure_roles, _of(by_key, figure_roles, seen.figures.columns), taken=hour
     )
     columns = {role: seen.texts.columns[index].header for role, index in text.columns.items() if index != NONE}
     columns |= {role: seen.figures.columns[index].header for role, index in figure.columns.items() if index != NONE}
     columns |= headed
-    days, day_question = _days(seen, kind, told)
-    columns = _blank_by_heading(seen, kind, columns, told)
+    days, day_question = _days(seen, kind, by_key)
+    columns = _blank_by_heading(seen, kind, columns, by_key)
     columns |= {name: header for name, header in days.items() if header not in columns.values()}
     if hour:
         columns["hour"] = hour
         # Where the heading says hour, rows in the order of the clock may say each name once in the sample.
-        hour_score += _repeats(seen, columns) if told["hour"][hour] < headings.SURELY else 0.0
-    columns |= _by_heading(seen, kind, columns, told)
+        hour_score += _repeats(seen, columns) if by_key["hour"][hour] < headings.SURELY else 0.0
+    columns |= _by_heading(seen, kind, columns, by_key)
     asked = (
-        _asked(seen.texts.columns, text, told, CLOSE)
-        | _asked(seen.figures.columns, figure, told, CLOSE_UNHEADED)
+        _asked(seen.texts.columns, text, by_key, CLOSE)
+        | _asked(seen.figures.columns, figure, by_key, CLOSE_UNHEADED)
         | day_question
     )
     if len(hours) > 1:
@@ -115,7 +115,7 @@ def propose(seen: Witnesses, kind: ReportKind) -> ColumnRoles:
     return ColumnRoles(
         columns,
         asked,
-        _why(seen, columns, figure, told),
+        _why(seen, columns, figure, by_key),
         text.score + figure.score + hour_score + _TEXT_LEFT * texts_left + _NUMBER_LEFT * numbers_left,
         min([*text.margins.values(), *figure.margins.values()], default=float("inf")),
     )
@@ -135,14 +135,14 @@ def _heading_nats(seen: Witnesses, kind: ReportKind) -> dict[str, dict[str, floa
     roles += [(name, phrases, None) for name, phrases in _OTHERS]
     headers = [each.header for each in seen.columns]
     found = headings.by_role(headers, roles)
-    told = {name: dict(zip(headers, nats, strict=True)) for name, nats in found.items()}
+    by_key = {name: dict(zip(headers, nats, strict=True)) for name, nats in found.items()}
     # An id, a state or the account is surely headed: such a column plays no other part, whatever its cells look like.
     played = {*_TEXT_ROLES, *_FIGURE_ROLES, "date", "from", "to", "period", "hour"}
     for header in headers:
-        if max((told[name][header] for name in told if name not in played), default=0.0) >= headings.SURELY:
-            for name in played & told.keys():
-                told[name][header] = -np.inf
-    return told
+        if max((by_key[name][header] for name in by_key if name not in played), default=0.0) >= headings.SURELY:
+            for name in played & by_key.keys():
+                by_key[name][header] = -np.inf
+    return by_key
 
 
 def _is_known(header: str) -> bool:
@@ -150,19 +150,19 @@ def _is_known(header: str) -> bool:
 
 
 def _of(
-    told: Mapping[str, Mapping[str, float]], roles: Sequence[str], columns: Sequence[ColumnCells]
+    by_key: Mapping[str, Mapping[str, float]], roles: Sequence[str], columns: Sequence[ColumnCells]
 ) -> dict[str, np.ndarray]:
-    return {role: np.array([told[role][column.header] for column in columns]) for role in roles}
+    return {role: np.array([by_key[role][column.header] for column in columns]) for role in roles}
 
 
-def _headed_alone(seen: Witnesses, roles: Sequence[str], told: Mapping[str, Mapping[str, float]]) -> dict[str, str]:
+def _headed_alone(seen: Witnesses, roles: Sequence[str], by_key: Mapping[str, Mapping[str, float]]) -> dict[str, str]:
     """
     Roles whose very word heads a column that is blank, or no column of numbers, and no other: no other column takes its
     place, and what is wrong with its cells is told when they are read.
     """
     found: dict[str, str] = {}
     for role in roles:
-        nats = told[role]
+        nats = by_key[role]
         if any(nats[each.header] >= headings.BESIDE_WINDOW for each in seen.figures.columns):
             continue
         odd = [each.header for each in seen.columns if each.are in (Are.TEXT, Are.NOTHING)]
@@ -173,23 +173,23 @@ def _headed_alone(seen: Witnesses, roles: Sequence[str], told: Mapping[str, Mapp
 
 
 def _blank_by_heading(
-    seen: Witnesses, kind: ReportKind, columns: Mapping[str, str], told: Mapping[str, Mapping[str, float]]
+    seen: Witnesses, kind: ReportKind, columns: Mapping[str, str], lookup: Mapping[str, Mapping[str, float]]
 ) -> dict[str, str]:
     """Assigns columns without any value by their heading."""
-    made = dict(columns)
+    by_key = dict(columns)
     for column in kind.columns:
-        nats = told[column.name]
-        free = [header for header in seen.blank if header not in made.values() and nats[header] >= _BY_HEADING]
-        if column.name not in made and free and column.name in (*_TEXT_ROLES, *_FIGURE_ROLES):
-            made[column.name] = max(free, key=lambda header: nats[header])
-    return made
+        nats = lookup[column.name]
+        free = [header for header in seen.blank if header not in by_key.values() and nats[header] >= _BY_HEADING]
+        if column.name not in by_key and free and column.name in (*_TEXT_ROLES, *_FIGURE_ROLES):
+            by_key[column.name] = max(free, key=lambda header: nats[header])
+    return by_key
 
 
 def _by_heading(
-    seen: Witnesses, kind: ReportKind, columns: Mapping[str, str], told: Mapping[str, Mapping[str, float]]
+    seen: Witnesses, kind: ReportKind, columns: Mapping[str, str], lookup: Mapping[str, Mapping[str, float]]
 ) -> dict[str, str]:
     """The columns of a kind that its figures do not tell: ids, states, shares, the account."""
-    made: dict[str, str] = {}
+    by_key: dict[str, str] = {}
     for column in kind.columns:
         if column.name in columns or column.name in (
             *_TEXT_ROLES,
@@ -201,27 +201,27 @@ def _by_heading(
             "hour",
         ):
             continue
-        taken = {*columns.values(), *made.values()}
+        taken = {*columns.values(), *by_key.values()}
         free = {
-            each.header: told[column.name][each.header]
+            each.header: lookup[column.name][each.header]
             for each in seen.columns
-            if each.header not in taken and told[column.name][each.header] >= _BY_HEADING
+            if each.header not in taken and lookup[column.name][each.header] >= _BY_HEADING
         }
         if free:
-            made[column.name] = max(free, key=lambda header: free[header])
-    return made
+            by_key[column.name] = max(free, key=lambda header: free[header])
+    return by_key
 
 
 def _days(
-    seen: Witnesses, kind: ReportKind, told: Mapping[str, Mapping[str, float]]
+    seen: Witnesses, kind: ReportKind, by_key: Mapping[str, Mapping[str, float]]
 ) -> tuple[dict[str, str], dict[str, tuple[str, ...]]]:
     """How the rows tell their days: a span in one column, in two, or a day; and what of it is asked."""
     if not kind.takes_blocks:
         return {}, {}
     if seen.spans:
-        best = max(seen.spans, key=lambda each: told["period"][each.header])
+        best = max(seen.spans, key=lambda each: by_key["period"][each.header])
         return {"period": best.header}, {}
-    alone = {each.header: told["date"][each.header] for each in seen.days}
+    alone = {each.header: by_key["date"][each.header] for each in seen.days}
     readings: list[tuple[float, dict[str, str]]] = [(nats, {"date": header}) for header, nats in alone.items()]
     for place, first in enumerate(seen.days):
         for last_place, last in enumerate(seen.days):
@@ -230,7 +230,7 @@ def _days(
             ordered, distinct = _as_span(first, last)
             if ordered <= 0.95:
                 continue
-            nats = 1 + max(0.0, told["from"][first.header]) + max(0.0, told["to"][last.header]) - 2 * distinct
+            nats = 1 + max(0.0, by_key["from"][first.header]) + max(0.0, by_key["to"][last.header]) - 2 * distinct
             readings.append((nats + 0.5 * (place < last_place), {"from": first.header, "to": last.header}))
     if not readings:
         return {}, {}
@@ -265,27 +265,27 @@ _CLOSE_HOURS: Final = 1.0
 LAST_HOUR: Final = 23
 
 
-def _hours(seen: Witnesses, told: Mapping[str, Mapping[str, float]]) -> tuple[tuple[str, ...], float]:
+def _hours(seen: Witnesses, by_key: Mapping[str, Mapping[str, float]]) -> tuple[tuple[str, ...], float]:
     """
     The columns that can be the hour of the day, likeliest first, as far as they come close: whole, 0 – 23, with much of
     the clock seen; and the nats of the first.
     """
     found: list[tuple[float, str]] = []
     for each in seen.columns:
-        nats = told["hour"][each.header]
+        nats = by_key["hour"][each.header]
         if each.are is Are.DAYS or nats == -np.inf:
             continue
         hours = values.hours(each.texts)
-        said = hours[np.isfinite(hours)]
-        if (not len(said) or len(said) < 0.85 * len(each.written)) and nats < headings.SURELY:
+        text = hours[np.isfinite(hours)]
+        if (not len(text) or len(text) < 0.85 * len(each.written)) and nats < headings.SURELY:
             continue
         if (
-            len(said)
-            and said.max() <= LAST_HOUR
-            and len(set(said)) >= 0.45 * (LAST_HOUR + 1)
-            and (said == 0).mean() < 0.25
+            len(text)
+            and text.max() <= LAST_HOUR
+            and len(set(text)) >= 0.45 * (LAST_HOUR + 1)
+            and (text == 0).mean() < 0.25
         ):
-            nats += 2.0 if len(said) >= _HOUR_ROWS else 0.5
+            nats += 2.0 if len(text) >= _HOUR_ROWS else 0.5
         elif nats < _BY_HEADING:
             continue
         if nats > 1.0:
@@ -297,14 +297,14 @@ def _hours(seen: Witnesses, told: Mapping[str, Mapping[str, float]]) -> tuple[tu
 
 def _repeats(seen: Witnesses, columns: Mapping[str, str]) -> float:
     """Nats against hours whose names and days do not come again."""
-    told = [columns.get(name) for name in ("campaign", "date", "period", "from")]
-    keys = [each for each in seen.columns if each.header in told]
+    names = [columns.get(name) for name in ("campaign", "date", "period", "from")]
+    keys = [each for each in seen.columns if each.header in names]
     rows = list(zip(*(each.texts for each in keys), strict=True)) if keys else []
     return 0.0 if len(rows) < _HOUR_ROWS or len(rows) > len(set(rows)) else -9.0
 
 
 def _asked(
-    columns: Sequence[ColumnCells], found: Assigned, told: Mapping[str, Mapping[str, float]], unheaded: float
+    columns: Sequence[ColumnCells], found: Assigned, by_key: Mapping[str, Mapping[str, float]], unheaded: float
 ) -> dict[str, tuple[str, ...]]:
     """
     Roles that a second reading comes close to, with all columns in readings that close; several windows of one measure
@@ -314,7 +314,7 @@ def _asked(
     for role, chosen in found.columns.items():
         if chosen == NONE:
             continue
-        headed = told[role][columns[chosen].header] >= headings.BESIDE_UNKNOWN
+        headed = by_key[role][columns[chosen].header] >= headings.BESIDE_UNKNOWN
         bound = CLOSE if headed else figure_columns.close(len(columns[chosen].texts), unheaded)
         near = [columns[index].header for index, gap in found.rivals[role].items() if index != NONE and gap <= bound]
         if found.margins[role] < bound and len(near) > 1:
@@ -322,7 +322,7 @@ def _asked(
         windows = [
             each.header
             for each in columns
-            if headings.names_window(each.header) and told[role][each.header] >= headings.BESIDE_WINDOW
+            if headings.names_window(each.header) and by_key[role][each.header] >= headings.BESIDE_WINDOW
         ]
         if len(windows) > 1 and columns[chosen].header in windows:
             asked[role] = tuple(dict.fromkeys([columns[chosen].header, *windows]))
@@ -330,17 +330,17 @@ def _asked(
 
 
 def _why(
-    seen: Witnesses, columns: Mapping[str, str], figure: Assigned, told: Mapping[str, Mapping[str, float]]
+    seen: Witnesses, columns: Mapping[str, str], figure: Assigned, by_key: Mapping[str, Mapping[str, float]]
 ) -> dict[str, str]:
     cells = figure_columns.reasons(seen.figures, figure)
     found = {}
     for role, header in columns.items():
-        heading = told.get(role, {}).get(header, 0.0)
-        said = ["its heading"] if heading >= headings.BESIDE_UNKNOWN else []
+        heading = by_key.get(role, {}).get(header, 0.0)
+        texts = ["its heading"] if heading >= headings.BESIDE_UNKNOWN else []
         if role in cells:
-            said.append(cells[role])
-        elif role in ("date", "from", "to", "period") and not said:
-            said.append("its cells are dates")
-        if said:
-            found[role] = "; ".join(said)
+            texts.append(cells[role])
+        elif role in ("date", "from", "to", "period") and not texts:
+            texts.append("its cells are dates")
+        if texts:
+            found[role] = "; ".join(texts)
     return found

@@ -70,25 +70,25 @@ class ColumnCells:
         self._style = style
         not_known = self._cells.str.contains(values.NOT_KNOWN)
         self.not_known = not_known.to_numpy()
-        self.said = ~(values.empty(self._cells) | not_known).to_numpy()
+        self.filled = ~(values.empty(self._cells) | not_known).to_numpy()
         self.texts = self._cells.to_list()
-        self.distinct = self._cells.filter(pl.Series(self.said)).n_unique() if self.said.any() else 0
+        self.distinct = self._cells.filter(pl.Series(self.filled)).n_unique() if self.filled.any() else 0
 
     @property
     def blank(self) -> float:
         """The share of cells that say nothing."""
-        return 1.0 - float(self.said.mean()) if len(self.said) else 1.0
+        return 1.0 - float(self.filled.mean()) if len(self.filled) else 1.0
 
     @cached_property
     def written(self) -> list[str]:
         """The cells that say something."""
-        return [text for text, said in zip(self.texts, self.said, strict=True) if said]
+        return [text for text, words in zip(self.texts, self.filled, strict=True) if words]
 
     @cached_property
     def figures(self) -> np.ndarray:
         """The cells as numbers; NaN where a cell says nothing or is none."""
         read = values.numbers(self._cells, self._style).to_numpy().astype(float)
-        read[~self.said] = np.nan
+        read[~self.filled] = np.nan
         return read
 
     @cached_property
@@ -107,24 +107,24 @@ class ColumnCells:
             return Are.DAYS
         if self._share_of(_is_span) > _SPANS_FROM:
             return Are.SPANS
-        if float(np.isfinite(self.figures[self.said]).mean()) > _NUMBERS_FROM:
+        if float(np.isfinite(self.figures[self.filled]).mean()) > _NUMBERS_FROM:
             return Are.NUMBERS
         return Are.TEXT
 
     def _share_of(self, test: Callable[[str], bool]) -> float:
-        told = {text: test(text) for text in set(self.written)}
-        return sum(told[text] for text in self.written) / len(self.written)
+        by_key = {text: test(text) for text in set(self.written)}
+        return sum(by_key[text] for text in self.written) / len(self.written)
 
     @cached_property
     def number_cells(self) -> NumberCells:
         """How its numbers are written."""
-        said = self.said & np.isfinite(self.figures)
-        figures, places = self.figures[said], self.places[said]
+        words = self.filled & np.isfinite(self.figures)
+        figures, places = self.figures[words], self.places[words]
         if not len(figures):
             return NumberCells(0, 0, 0, 0, 0, 0)
         nonzero = figures != 0
-        percent = np.array([text.endswith("%") for text in self.texts])[said]
-        signed = np.array([bool(_SIGNS.search(text)) for text in self.texts])[said]
+        percent = np.array([text.endswith("%") for text in self.texts])[words]
+        signed = np.array([bool(_SIGNS.search(text)) for text in self.texts])[words]
         return NumberCells(
             whole=float((figures == np.floor(figures)).mean()),
             coins=float((places == 2).mean()),
@@ -208,10 +208,10 @@ def sampled(table: RawTable) -> pl.DataFrame:
     frame = rows if len(rows) else frame
     if len(frame) <= max(_ENOUGH_TO_CHOOSE, SAMPLE):
         return frame.head(SAMPLE)
-    told = pl.sum_horizontal(
+    expression = pl.sum_horizontal(
         (pl.col(name).fill_null("").str.contains("[1-9]")).cast(pl.Int32) for name in table.headers
     )
-    order = frame.select(told.alias("told")).to_series()
+    order = frame.select(expression.alias("told")).to_series()
     full = order.arg_sort(descending=True).head(int(SAMPLE * _FULL_SHARE)).sort()
     others = np.setdiff1d(np.arange(len(frame)), full.to_numpy())[: SAMPLE - len(full)]
     return frame.select(pl.all().gather(np.sort(np.concatenate([full.to_numpy(), others]))))

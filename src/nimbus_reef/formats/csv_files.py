@@ -81,10 +81,10 @@ def read(path: Path, file_name: str, limits: Limits, rows: int | None, layout: L
     frame, found = _records(path, data, begin, shape, headers, file_name)
     if len(frame) > limits.max_rows:
         raise too_many(len(frame), limits.max_rows, file_name)
-    frame, said = only_rows(frame, headers)
+    frame, texts = only_rows(frame, headers)
     remarks = {line: text for line, text, reason in found if reason == _REMARK}
     last = int(frame[LINE].max() or 0) if len(frame) else 0  # type: ignore[arg-type]
-    said += [text for line, text in remarks.items() if line > last]
+    texts += [text for line, text in remarks.items() if line > last]
     turned_away = [
         (line, text, _ragged(1, len(headers)) if reason == _REMARK else reason)
         for line, text, reason in found
@@ -95,11 +95,11 @@ def read(path: Path, file_name: str, limits: Limits, rows: int | None, layout: L
     return RawTable(
         frame,
         tuple(headers),
-        (*notes, *told_notes(said)),
+        (*notes, *told_notes(texts)),
         problems(turned_away),
         title_of(shape.above),
         layout=Layout(shape.delimiter, shape.header_line),
-        said=layout,
+        chosen_layout=layout,
         own_headers=tuple(own_headers),
         first_lines=first_lines(head.splitlines()),
     )
@@ -140,20 +140,20 @@ def _must_be_text(path: Path, file_name: str) -> None:
     what = next((what for sign, what in _SIGNS.items() if start.startswith(sign)), "")
     strange = sum(byte in _NO_TEXT for byte in start)
     if not what and strange > _STRANGE * len(start) and not _wide_encoding(start):
-        what = "bytes that are no text"
+        what = "bytes that are not text"
     if _WEB_PAGE.match(start):
         raise BadFile(
-            "This file is a web page, perhaps one to sign in, and no report.",
+            "This file is a web page, perhaps a sign-in page, not a report.",
             place=file_name,
-            remedy="Sign in where the report comes from and download it again.",
+            remedy="Sign in at the source and download the report again.",
         )
     if _JSON.match(start):
         what = "JSON"
     if what:
         raise BadFile(
-            f"This file is {what}, whatever its name says.",
+            f"This file is {what}, despite its name.",
             place=file_name,
-            remedy="Rename it to .xlsx if it is a workbook; else download the report as CSV, XLSX or Parquet.",
+            remedy="Rename it to .xlsx if it is a workbook. Otherwise download the report as CSV, XLSX or Parquet.",
         )
 
 
@@ -187,13 +187,13 @@ def _wide_encoding(start: bytes) -> str:
     if start.startswith((codecs.BOM_UTF16_LE, codecs.BOM_UTF16_BE)):
         return "utf-16"
     zeros = [start[at::4].count(0) / max(1, len(start[at::4])) for at in range(4)]
-    told = [share > _MOSTLY for share in zeros]
+    entries = [share > _MOSTLY for share in zeros]
     return {
         (False, True, True, True): "utf-32-le",
         (True, True, True, False): "utf-32-be",
         (False, True, False, True): "utf-16-le",
         (True, False, True, False): "utf-16-be",
-    }.get((told[0], told[1], told[2], told[3]), "")
+    }.get((entries[0], entries[1], entries[2], entries[3]), "")
 
 
 def _with_newlines(data: bytes | mmap.mmap) -> bytes | mmap.mmap:
@@ -478,7 +478,7 @@ def _records_of(
     # The reader makes no row of what follows the last newline when nothing does.
     if len(numbers) != len(frame):
         raise BadFile(
-            f"The file breaks off: {len(numbers):,} lines, but {len(frame):,} rows could be read.",
+            f"The file is cut off: {len(numbers):,} lines, but {len(frame):,} rows could be read.",
             place=file_name,
             remedy="Download it again, or open it and save it as CSV once more.",
         )
@@ -514,7 +514,7 @@ def _plain(content: bytes | Path, skipped: int, delimiter: str, headers: Sequenc
         )
     except pl.exceptions.PolarsError as problem:
         raise BadFile(
-            "The file breaks off or is not a table.",
+            "The file is cut off or is not a table.",
             place=file_name,
             remedy="Download it again, or open it and save it as CSV once more.",
         ) from problem

@@ -59,11 +59,11 @@ _COLUMN: Final = (
 )
 
 
-def _codes(said: str) -> frozenset[str]:
+def _codes(text: str) -> frozenset[str]:
     """The currencies that a sign or a code can mean; empty for what means none."""
-    if said in _SIGNS:
-        return _SIGNS[said]
-    return frozenset({said}) if said in values.CODES else frozenset()
+    if text in _SIGNS:
+        return _SIGNS[text]
+    return frozenset({text}) if text in values.CODES else frozenset()
 
 
 def said_in(table: RawTable, columns: ColumnMap) -> dict[str, str]:
@@ -76,17 +76,17 @@ def said_in(table: RawTable, columns: ColumnMap) -> dict[str, str]:
     ]
     found: dict[str, str] = {}
     for header in money:
-        for said in _in_heading(header):
-            found.setdefault(said, header)
+        for text in _in_heading(header):
+            found.setdefault(text, header)
         if header not in table.numeric:
-            for said in _beside_figures(table.frame[header]):
-                found.setdefault(said, header)
+            for text in _beside_figures(table.frame[header]):
+                found.setdefault(text, header)
     if money:
         for header in table.headers:
             if headings.normal(header) in _COLUMN:
-                for said in values.trimmed(table.frame[header]).unique().to_list():
-                    if _codes(said.upper()):
-                        found.setdefault(said.upper(), header)
+                for text in values.trimmed(table.frame[header]).unique().to_list():
+                    if _codes(text.upper()):
+                        found.setdefault(text.upper(), header)
     return found
 
 
@@ -111,8 +111,8 @@ _WORDS: Final = frozenset({"ALL", "TOP", "PEN", "CUP", "MAD", "SOS"})
 
 def _beside_figures(cells: pl.Series) -> Iterable[str]:
     odd = cells.filter(cells.cast(pl.Float64, strict=False).is_null()).drop_nulls().unique()
-    said = odd.str.extract(_SAID, 1).drop_nulls().unique().to_list()
-    return sorted(each for each in said if _codes(each))
+    entries = odd.str.extract(_SAID, 1).drop_nulls().unique().to_list()
+    return sorted(each for each in entries if _codes(each))
 
 
 def foreign(table: RawTable, columns: ColumnMap, own: str, place: str) -> str:
@@ -122,8 +122,8 @@ def foreign(table: RawTable, columns: ColumnMap, own: str, place: str) -> str:
 
     Raises BadFile where the file holds two currencies.
     """
-    said = said_in(table, columns)
-    possible = [(sign, header, _codes(sign)) for sign, header in said.items()]
+    by_key = said_in(table, columns)
+    possible = [(sign, header, _codes(sign)) for sign, header in by_key.items()]
     if not own or all(own in codes for _, _, codes in possible):
         return ""
     common = frozenset.intersection(*(codes for _, _, codes in possible))

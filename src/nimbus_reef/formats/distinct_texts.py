@@ -23,7 +23,7 @@ class DistinctTexts:
     """
 
     rows: pl.DataFrame
-    said: pl.DataFrame
+    distinct: pl.DataFrame
 
     def __len__(self) -> int:
         return len(self.rows)
@@ -31,7 +31,7 @@ class DistinctTexts:
     @property
     def whole(self) -> pl.DataFrame:
         """The rows with their texts."""
-        texts = self.said[self.codes] if len(self.said) else self.said
+        texts = self.distinct[self.codes] if len(self.distinct) else self.distinct
         return pl.concat([self.rows.drop(COMBINATION), texts], how="horizontal")
 
     @property
@@ -45,7 +45,7 @@ class DistinctTexts:
 
     def column(self, name: str) -> pl.Series:
         """A column, wherever it stands, a value for every row."""
-        return self.spread(self.said[name]) if name in self.said.columns else self.rows[name]
+        return self.spread(self.distinct[name]) if name in self.distinct.columns else self.rows[name]
 
     def filter(self, kept: pl.Series) -> DistinctTexts:
         """The rows that are kept, and what they say."""
@@ -53,21 +53,21 @@ class DistinctTexts:
         if len(rows) == len(self.rows):
             return self
         used = rows[COMBINATION].unique().sort()
-        if len(used) == len(self.said):
+        if len(used) == len(self.distinct):
             return replace(self, rows=rows)
         again = pl.DataFrame({COMBINATION: used}).with_row_index("_again")
         renumbered = rows.join(again, on=COMBINATION, how="left", maintain_order="left")
-        return DistinctTexts(renumbered.drop(COMBINATION).rename({"_again": COMBINATION}), self.said[used])
+        return DistinctTexts(renumbered.drop(COMBINATION).rename({"_again": COMBINATION}), self.distinct[used])
 
     def same(self, texts: Sequence[str]) -> pl.Series:
         """For every row a number that it shares with those whose given texts read alike."""
         if not texts:
             return pl.Series(COMBINATION, [0], dtype=pl.UInt32).new_from_index(0, len(self.rows))
-        said = self.said.select(texts)
-        alike = said.unique(maintain_order=True)
-        if len(alike) == len(said):
+        rows = self.distinct.select(texts)
+        alike = rows.unique(maintain_order=True)
+        if len(alike) == len(rows):
             return self.codes
-        which = said.join(alike.with_row_index("_alike"), on=texts, nulls_equal=True, how="left", maintain_order="left")
+        which = rows.join(alike.with_row_index("_alike"), on=texts, nulls_equal=True, how="left", maintain_order="left")
         return self.spread(which["_alike"])
 
 
@@ -77,10 +77,10 @@ def distinct(frame: pl.DataFrame, texts: Sequence[str]) -> DistinctTexts:
     if not texts:
         none = pl.Series(COMBINATION, [0], dtype=pl.UInt32)
         return DistinctTexts(rows.with_columns(none.new_from_index(0, len(rows))), pl.DataFrame())
-    said, codes = _by_hash(frame.select(texts))
-    if not all(said[name].gather(codes).equals(frame[name]) for name in texts):
-        said, codes = _by_text(frame.select(texts))
-    return DistinctTexts(rows.with_columns(codes.alias(COMBINATION)), said)
+    table, codes = _by_hash(frame.select(texts))
+    if not all(table[name].gather(codes).equals(frame[name]) for name in texts):
+        table, codes = _by_text(frame.select(texts))
+    return DistinctTexts(rows.with_columns(codes.alias(COMBINATION)), table)
 
 
 def _by_hash(frame: pl.DataFrame) -> tuple[pl.DataFrame, pl.Series]:
@@ -93,7 +93,7 @@ def _by_hash(frame: pl.DataFrame) -> tuple[pl.DataFrame, pl.Series]:
 
 
 def _by_text(frame: pl.DataFrame) -> tuple[pl.DataFrame, pl.Series]:
-    said = frame.unique(maintain_order=True)
-    numbered = said.with_row_index(COMBINATION)
+    rows = frame.unique(maintain_order=True)
+    numbered = rows.with_row_index(COMBINATION)
     found = frame.join(numbered, on=frame.columns, nulls_equal=True, how="left", maintain_order="left")
-    return said, found[COMBINATION]
+    return rows, found[COMBINATION]

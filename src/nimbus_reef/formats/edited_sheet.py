@@ -26,7 +26,7 @@ def edited_rows(path: Path, file_name: str) -> list[SheetRow]:
         raise BadFile(
             f"The column {', '.join(missing)} is missing.",
             place=file_name,
-            remedy="Read back the change sheet downloaded here; its columns must stay.",
+            remedy="Upload the change sheet downloaded here with all its columns.",
         )
     rows = table.frame.select(needed).fill_null("").to_dicts()
     return [_restored(row) for row in rows]

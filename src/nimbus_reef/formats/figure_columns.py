@@ -214,16 +214,16 @@ def _alone(figures: NumberColumns, role: str) -> np.ndarray:
         how = column.number_cells
         # A count is not written with two places: 7.00 is money that happens to be whole.
         count = (1.5 if how.whole > 0.97 else -8.0) - 8.0 * how.signed - 3.0 * (how.coins > 0.9)
-        told = _START + (_as_money(column) if role in MONEY else count)
+        value = _START + (_as_money(column) if role in MONEY else count)
         if index in quotient_of:
-            told -= 9.0 * quotient_of[index].weight
-        told += 1.5 * proven.get(index, 0.0)
-        told -= 2.5 * (index in figures.parts)
+            value -= 9.0 * quotient_of[index].weight
+        value += 1.5 * proven.get(index, 0.0)
+        value -= 2.5 * (index in figures.parts)
         if noughts:
-            told -= 3.0 * max(0.0, column.blank - fullest)
+            value -= 3.0 * max(0.0, column.blank - fullest)
         if column.is_constant and role in _RARELY_CONSTANT and len(column.texts) > 1:
-            told -= 3.0
-        nats.append(told)
+            value -= 3.0
+        nats.append(value)
     return np.array(nats)
 
 
@@ -282,27 +282,29 @@ def reasons(figures: NumberColumns, found: Assigned) -> dict[str, str]:
     own.
     """
     by_index = {index: role for role, index in found.columns.items() if index != NONE}
-    told: dict[str, str] = {}
+    by_key: dict[str, str] = {}
     for each in sorted(figures.quotients, key=lambda one: -one.hits):
         names = [figures.columns[index].header for index in (each.r, each.a, each.b)]
         percent = ", in per cent" if each.percent else ""
         for part in (each.a, each.b):
             role = by_index.get(part)
-            if role and role not in told:
-                told[role] = f"“{names[0]}” is “{names[1]}” ÷ “{names[2]}”{percent} in {each.hits} of {each.rows} rows"
+            if role and role not in by_key:
+                by_key[role] = (
+                    f"“{names[0]}” is “{names[1]}” ÷ “{names[2]}”{percent} in {each.hits} of {each.rows} rows"
+                )
     pairs = (("clicks", "impressions"), ("impressions", "clicks"), ("orders", "clicks"), ("units", "orders"))
     for role, other in pairs:
-        if role in told or found.columns.get(role, NONE) == NONE or found.columns.get(other, NONE) == NONE:
+        if role in by_key or found.columns.get(role, NONE) == NONE or found.columns.get(other, NONE) == NONE:
             continue
         a, b = (np.nan_to_num(figures.columns[found.columns[name]].figures) for name in (role, other))
         low, high = (a, b) if role in ("clicks", "orders") else (b, a)
         rows = int((high > 0).sum())
         kept = int(((low <= high) & (high > 0)).sum())
-        told[role] = f"never {'above' if low is a else 'below'} {other} in {kept} of {rows} rows"
+        by_key[role] = f"never {'above' if low is a else 'below'} {other} in {kept} of {rows} rows"
     for role, other in (("spend", "clicks"), ("sales", "orders")):
-        if role in told or found.columns.get(role, NONE) == NONE or found.columns.get(other, NONE) == NONE:
+        if role in by_key or found.columns.get(role, NONE) == NONE or found.columns.get(other, NONE) == NONE:
             continue
         a, b = (np.nan_to_num(figures.columns[found.columns[name]].figures) for name in (role, other))
         rows = int(((a > 0) | (b > 0)).sum())
-        told[role] = f"above 0 where {other} are, in {int(((a > 0) & (b > 0)).sum())} of {rows} rows"
-    return told
+        by_key[role] = f"above 0 where {other} are, in {int(((a > 0) & (b > 0)).sum())} of {rows} rows"
+    return by_key

@@ -44,17 +44,17 @@ def read_tables(
             place=file_name,
             remedy="Download it in shorter ranges of days.",
         )
-    said = layouts or {}
+    by_key = layouts or {}
     match kind:
         case "xlsx":
-            found = workbooks.read(path, file_name, limits, rows, said)
+            found = workbooks.read(path, file_name, limits, rows, by_key)
         case "csv":
-            found = [csv_files.read(path, file_name, limits, rows, said.get("", AS_FOUND))]
+            found = [csv_files.read(path, file_name, limits, rows, by_key.get("", AS_FOUND))]
         case _:
             found = [workbooks.read_parquet(path, file_name, limits, rows)]
     if all(table.frame.is_empty() and table.problems.is_empty() for table in found):
         raise BadFile(
-            "There is a header but no row below it.", place=file_name, remedy="Check the range of days of the report."
+            "The file has a header but no rows.", place=file_name, remedy="Check the range of days of the report."
         )
     return found
 

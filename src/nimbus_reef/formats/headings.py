@@ -119,20 +119,20 @@ def nats(header: str, phrases: Sequence[str], *, own: str = "", all_trade: bool 
     What a heading says for a column, in nats. phrases: how such a column is headed; own: our name of it; all_trade:
     whether it counts all trade (True), the ads alone (False), or neither (None).
     """
-    said = normal(header)
-    if not said:
+    text = normal(header)
+    if not text:
         return 0.0
-    if own and said == normal(own):
+    if own and text == normal(own):
         return OWN_NAME
-    told = _phrase_nats(said, tuple(normal(phrase) for phrase in phrases))
-    if all_trade is None or told == 0.0:
-        return told
-    words = set(said.split())
+    value = _phrase_nats(text, tuple(normal(phrase) for phrase in phrases))
+    if all_trade is None or value == 0.0:
+        return value
+    words = set(text.split())
     if words & ALL_TRADE:
-        told += 1.0 if all_trade else -3.0
+        value += 1.0 if all_trade else -3.0
     if words & ADS:
-        told += -3.0 if all_trade else 1.0
-    return told
+        value += -3.0 if all_trade else 1.0
+    return value
 
 
 def names_window(header: str) -> bool:
@@ -144,10 +144,10 @@ def names_window(header: str) -> bool:
 
 
 @lru_cache(maxsize=50_000)
-def _phrase_nats(said: str, phrases: tuple[str, ...]) -> float:
-    if said in phrases:
+def _phrase_nats(text: str, phrases: tuple[str, ...]) -> float:
+    if text in phrases:
         return WHOLE
-    words = said.split()
+    words = text.split()
     best = 0.0
     for phrase in sorted(phrases, key=len, reverse=True):
         rest = _beside(words, phrase.split())
@@ -167,7 +167,7 @@ def _phrase_nats(said: str, phrases: tuple[str, ...]) -> float:
         return ANOTHER_THING
     if set(words) & _LOOK_ALIKES:
         return 0.0
-    return NEARLY if any(fuzz.ratio(said, phrase) >= _NEARLY_FROM for phrase in phrases) else 0.0
+    return NEARLY if any(fuzz.ratio(text, phrase) >= _NEARLY_FROM for phrase in phrases) else 0.0
 
 
 def _beside(words: Sequence[str], phrase: Sequence[str]) -> frozenset[str] | None:
@@ -189,17 +189,17 @@ def by_role(headers: Sequence[str], roles: Iterable[tuple[str, Sequence[str], bo
     By role, the nats of every heading; one that is surely one role counts against all others. roles: name, phrases,
     all_trade.
     """
-    told = {
+    by_key = {
         name: [nats(header, phrases, own=name, all_trade=trade) for header in headers] for name, phrases, trade in roles
     }
     for index in range(len(headers)):
         # A look-alike of one measure, such as organic sales, is not another measure either.
-        if any(said[index] == ANOTHER_THING for said in told.values()):
-            for said in told.values():
-                said[index] = said[index] if said[index] >= BESIDE_WINDOW else ANOTHER_THING
-        best = max(told, key=lambda name: told[name][index], default=None)
-        if best is not None and told[best][index] >= BESIDE_WINDOW:
-            for name in told:
-                if told[name][index] < BESIDE_WINDOW:
-                    told[name][index] = min(told[name][index], SURELY_ANOTHER)
-    return told
+        if any(entries[index] == ANOTHER_THING for entries in by_key.values()):
+            for entries in by_key.values():
+                entries[index] = entries[index] if entries[index] >= BESIDE_WINDOW else ANOTHER_THING
+        best = max(by_key, key=lambda name: by_key[name][index], default=None)
+        if best is not None and by_key[best][index] >= BESIDE_WINDOW:
+            for name in by_key:
+                if by_key[name][index] < BESIDE_WINDOW:
+                    by_key[name][index] = min(by_key[name][index], SURELY_ANOTHER)
+    return by_key

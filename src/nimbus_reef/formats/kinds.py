@@ -18,18 +18,18 @@ def _columns(tables: dict[str, dict[str, Any]]) -> dict[str, Column]:
     """Every column by its name in the file; one that is like another stands after it."""
     found: dict[str, Column] = {}
     for name, given in tables.items():
-        told = dict(given)
-        if like := told.pop("like", None):
-            found[name] = replace(found[like], name=name.rpartition(".")[2], **told)
+        by_key = dict(given)
+        if like := by_key.pop("like", None):
+            found[name] = replace(found[like], name=name.rpartition(".")[2], **by_key)
             continue
-        values = told.pop("values", {})
+        values = by_key.pop("values", {})
         found[name] = Column(
             name.rpartition(".")[2],
-            CellKind(told.pop("holds")),
-            words=tuple(told.pop("words")),
+            CellKind(by_key.pop("holds")),
+            words=tuple(by_key.pop("words")),
             aliases={spelling: value for value, spellings in values.items() for spelling in spellings},
-            blank_with=tuple(told.pop("blank_with", ())) or None,
-            **told,
+            blank_with=tuple(by_key.pop("blank_with", ())) or None,
+            **by_key,
         )
     return found
 
@@ -39,14 +39,14 @@ def _read() -> dict[str, ReportKind]:
     columns = _columns(contract["columns"])
     span = (columns["from"], columns["to"], columns["period"])
     kinds = {}
-    for name, told in contract["kinds"].items():
+    for name, result in contract["kinds"].items():
         kind = ReportKind(
             name,
-            told["title"],
-            told["row_is"],
-            tuple(columns[each] for each in told["columns"]),
-            tuple(told["key"]),
-            Replaces(told.get("replaces", Replaces.DAYS)),
+            result["title"],
+            result["row_is"],
+            tuple(columns[each] for each in result["columns"]),
+            tuple(result["key"]),
+            Replaces(result.get("replaces", Replaces.DAYS)),
         )
         more = (*(span if kind.takes_blocks else ()), columns["account"])
         kinds[name] = replace(kind, columns=(*kind.columns, *more))

@@ -173,30 +173,30 @@ def _id_like(column: Column) -> bool:
     return column.name.endswith("_id") or column.name == "sku"
 
 
-def _fits(said: pl.Series, column: Column) -> float:
-    if said.is_empty():
+def _fits(series: pl.Series, column: Column) -> float:
+    if series.is_empty():
         return 0.6
     if column.anything:
         return 1.0
     match column.holds:
         case CellKind.DATE | CellKind.WEEK | CellKind.MONTH:
             either = (values.DateOrder.DAY_FIRST, values.DateOrder.MONTH_FIRST)
-            day, month = (values.months(said, order).is_not_null() for order in either)
+            day, month = (values.months(series, order).is_not_null() for order in either)
             good = day | month
         case CellKind.TIME:
-            good = values.times(said, "UTC").is_not_null()
+            good = values.times(series, "UTC").is_not_null()
         case CellKind.PERIOD:
-            first, last = values.periods(said, values.DateOrder.DAY_FIRST)
+            first, last = values.periods(series, values.DateOrder.DAY_FIRST)
             good = (first < last).fill_null(False)
         case CellKind.CHOICE:
             # Words that are not known are asked about; figures are not words.
-            good = values.numbers(said, values.Style.DOT).is_null()
+            good = values.numbers(series, values.Style.DOT).is_null()
         case CellKind.TEXT:
-            dated = said.str.contains(r"^\d{1,4}[-/.]\d{1,2}[-/.]\d{1,4}")
+            dated = series.str.contains(r"^\d{1,4}[-/.]\d{1,2}[-/.]\d{1,4}")
             # An id may be a number; a name that is one would be a strange name.
-            good = ~dated if _id_like(column) else ~(dated | values.numbers(said, values.Style.DOT).is_not_null())
+            good = ~dated if _id_like(column) else ~(dated | values.numbers(series, values.Style.DOT).is_not_null())
         case _:
-            either_sign = (values.numbers(said, style).is_not_null() for style in values.Style)
+            either_sign = (values.numbers(series, style).is_not_null() for style in values.Style)
             dot, comma = either_sign
             good = dot | comma
     return float(good.mean() or 0.0)  # type: ignore[arg-type]  # the mean of booleans is a float
@@ -213,7 +213,7 @@ def _suggest(
     """The suggestion for a kind; with it what the cells say, of kinds whose cells say anything."""
     proposed = propose(seen, kind) if is_witnessed(kind) else None
     chosen, quality = _by_headings(table, kind, sample, seen) if proposed is None else (proposed.columns, 1.0)
-    mapping = ColumnMap(kind.name, chosen, sheet=table.sheet, layout=table.said)
+    mapping = ColumnMap(kind.name, chosen, sheet=table.sheet, layout=table.chosen_layout)
     return _with_fit(table, kind, sample, mapping, quality, proposed), proposed
 
 
@@ -293,31 +293,31 @@ def suggest_kind(table: RawTable) -> list[Suggestion]:
     """A suggestion for every kind, best first."""
     sample, seen = _Sample(table), Witnesses(table)
     found = [_suggest(table, kind, sample, seen) for kind in KINDS.values()]
-    told = [(suggestion, proposed) for suggestion, proposed in found if proposed is not None]
+    pairs = [(suggestion, proposed) for suggestion, proposed in found if proposed is not None]
     return sorted(
-        [*_by_their_cells(told), *(suggestion for suggestion, proposed in found if proposed is None)],
+        [*_by_their_cells(pairs), *(suggestion for suggestion, proposed in found if proposed is None)],
         key=lambda each: each.fit,
         reverse=True,
     )
 
 
-def _by_their_cells(told: Sequence[tuple[Suggestion, ColumnRoles]]) -> list[Suggestion]:
+def _by_their_cells(pairs: Sequence[tuple[Suggestion, ColumnRoles]]) -> list[Suggestion]:
     """
     The kinds of figures in the order of what their cells say, each with the next fit of all of theirs; with the share
     of the first among all (softmax) and its smallest margin as confidence.
     """
-    whole = [each for each in told if not each[0].missing]
-    rest = [suggestion for suggestion, _ in told if suggestion.missing]
+    whole = [each for each in pairs if not each[0].missing]
+    rest = [suggestion for suggestion, _ in pairs if suggestion.missing]
     fits = sorted((suggestion.fit for suggestion, _ in whole), reverse=True)
     order = sorted(whole, key=lambda each: each[1].score, reverse=True)
     scores = np.array([proposed.score for _, proposed in whole]) / 2
     total = np.exp(scores - scores.max()).sum() if len(scores) else 1.0
-    made = []
+    entries = []
     for fit, (suggestion, proposed) in zip(fits, order, strict=True):
         share = float(np.exp(proposed.score / 2 - scores.max()) / total)
         sure = share * (1 - float(np.exp(-min(proposed.least, 1e3) / 2)))
-        made.append(replace(suggestion, fit=fit, confidence=sure, kind_share=share))
-    return made + rest
+        entries.append(replace(suggestion, fit=fit, confidence=sure, kind_share=share))
+    return entries + rest
 
 
 SETTINGS_OF: Final = {"target_daily": "targets", "search_term_daily": "targets"}
@@ -342,9 +342,9 @@ def settings_beside(maps: Sequence[ColumnMap], table: RawTable) -> list[ColumnMa
                 meant = [header for header in left if headings.nats(header, phrases) >= headings.WHOLE]
                 columns |= {column.name: meant[0]} if len(meant) == 1 else {}
         day = next((figures.columns[name] for name in ("to", "period") if name in figures.columns), None)
-        made = replace(figures, kind=kind.name, columns=columns | ({"date": day} if day else {}), beside=True)
-        if _AMOUNTS & set(columns) and not made.lacks():
-            found.append(made)
+        column_map = replace(figures, kind=kind.name, columns=columns | ({"date": day} if day else {}), beside=True)
+        if _AMOUNTS & set(columns) and not column_map.lacks():
+            found.append(column_map)
     return found
 
 
@@ -353,12 +353,12 @@ def days_told(table: RawTable, file_name: str) -> Window | None:
     The days that the title, the sheet's or the file's name tells, a span or a month before a single day; None where
     none does.
     """
-    said = (table.title, table.sheet, file_name)
-    for told in (values.period_in, values.month_in):
-        for text in said:
-            if span := told(text):
+    entries = (table.title, table.sheet, file_name)
+    for make in (values.period_in, values.month_in):
+        for text in entries:
+            if span := make(text):
                 return Window(*span)
-    for text in said:
+    for text in entries:
         if day := values.day_in(text):
             return Window(day, day)
     return None

@@ -113,8 +113,8 @@ def suggest(table: RawTable, header: str, chosen: dict[str, tuple[str, ...]]) ->
     for word, kinds in chosen.items():
         for kind in kinds:
             feeding.setdefault((kind, "negativ" in word.lower() or "négati" in word.lower()), []).append(word)
-    made = [_one(table, header, kind, words, negative) for (kind, negative), words in feeding.items()]
-    found = [each for each in made if not each.mapping.lacks()]
+    suggestions = [_one(table, header, kind, words, negative) for (kind, negative), words in feeding.items()]
+    found = [each for each in suggestions if not each.mapping.lacks()]
     ends = [
         each.mapping.columns[name]
         for name in ("to", "date", "period")
@@ -126,24 +126,24 @@ def suggest(table: RawTable, header: str, chosen: dict[str, tuple[str, ...]]) ->
 
 def _of_the_day(settings: Suggestion, header: str) -> Suggestion:
     """The same settings, dated by the column that dates the performance rows of the sheet."""
-    made = settings.mapping
-    return replace(settings, mapping=replace(made, columns={**made.columns, "date": header}))
+    column_map = settings.mapping
+    return replace(settings, mapping=replace(column_map, columns={**column_map.columns, "date": header}))
 
 
 def suggestion_of(table: RawTable, columns: ColumnMap) -> Suggestion:
     """The suggested columns for the rows that a mapping of a mixed sheet reads."""
     part = rows_of(table, columns.told_by, columns.only)
-    said = tuple(
+    texts = tuple(
         name
         for name in table.headers
         if name != columns.told_by and not values.empty(values.trimmed(part.frame[name])).all()
     )
-    return mapping.suggest(replace(part, headers=said), READ_KINDS[columns.kind])
+    return mapping.suggest(replace(part, headers=texts), READ_KINDS[columns.kind])
 
 
 def _one(table: RawTable, header: str, kind: str, words: Sequence[str], negative: bool) -> Suggestion:
-    made = ColumnMap(kind, {}, sheet=table.sheet, layout=table.said, told_by=header, only=tuple(words))
-    suggested = suggestion_of(table, made)
+    column_map = ColumnMap(kind, {}, sheet=table.sheet, layout=table.chosen_layout, told_by=header, only=tuple(words))
+    suggested = suggestion_of(table, column_map)
     columns = dict(suggested.mapping.columns)
     words_of: dict[str, dict[str, str]] = dict(_NEGATED) if negative and kind == "targets" else {}
     if kind == "targets" and "ad_group" not in columns and "ad_group" in suggested.missing:
@@ -151,8 +151,8 @@ def _one(table: RawTable, header: str, kind: str, words: Sequence[str], negative
         heading = mapping.suggest(table, READ_KINDS[kind]).mapping.columns.get("ad_group")
         if heading is not None and heading not in columns.values():
             columns["ad_group"] = heading
-    made = replace(made, columns=columns, date_order=suggested.mapping.date_order, values=words_of)
-    return replace(suggested, mapping=made)
+    column_map = replace(column_map, columns=columns, date_order=suggested.mapping.date_order, values=words_of)
+    return replace(suggested, mapping=column_map)
 
 
 def rows_of(table: RawTable, header: str, words: Sequence[str]) -> RawTable:

@@ -46,9 +46,9 @@ def quotients(columns: Sequence[ColumnCells]) -> list[Quotient]:
     if len(columns) < 3:
         return []
     figures = np.stack([column.figures for column in columns], axis=1)
-    said = np.stack([column.said for column in columns], axis=1)
+    array = np.stack([column.filled for column in columns], axis=1)
     plain = np.array([column.number_cells.percent <= 0.5 and column.number_cells.many <= 0.3 for column in columns])
-    positive = said & (np.nan_to_num(figures) > 0)
+    positive = array & (np.nan_to_num(figures) > 0)
     with np.errstate(divide="ignore", invalid="ignore"):
         ratio = figures[:, :, None] / figures[:, None, :]
     parts = positive[:, :, None] & positive[:, None, :] & (figures != 1)[:, None, :]
@@ -59,11 +59,11 @@ def quotients(columns: Sequence[ColumnCells]) -> list[Quotient]:
         if column.is_constant or not (how.few > 0 or how.many > 0 or how.percent > 0.5):
             continue
         tolerance = 10.0 ** -column.places.astype(float)
-        telling = parts & said[:, r][:, None, None]
+        telling = parts & array[:, r][:, None, None]
         telling[:, r, :] = telling[:, :, r] = False
         rows = telling.sum(axis=0)
-        unknown = ~said[:, :, None] | ~said[:, None, :]
-        too_often = (unknown & said[:, r][:, None, None]).sum(axis=0) > _SAID_WHERE_UNKNOWN * len(figures)
+        unknown = ~array[:, :, None] | ~array[:, None, :]
+        too_often = (unknown & array[:, r][:, None, None]).sum(axis=0) > _SAID_WHERE_UNKNOWN * len(figures)
         for factor in (100.0, 1.0):
             if factor == 1.0 and how.percent > 0.5:
                 continue
@@ -72,7 +72,7 @@ def quotients(columns: Sequence[ColumnCells]) -> list[Quotient]:
             good = (rows > 0) & (hits >= _HITS * rows) & ~too_often
             for a, b in zip(*np.nonzero(good), strict=True):
                 nothing = ~positive[:, b]
-                blank = float((~said[nothing, r]).mean()) if nothing.any() else 0.5
+                blank = float((~array[nothing, r]).mean()) if nothing.any() else 0.5
                 quotient = Quotient(r, int(a), int(b), factor == 100.0, int(hits[a, b]), int(rows[a, b]))
                 found.append(
                     (

@@ -71,11 +71,11 @@ class RawTable:
     """
     A table of a file: text columns under their own headers, and `__line`.
 
-    layout: how it was read, said: what of that somebody said; own_headers: those that the reader finds by itself, where
-    somebody said anything; first_lines: what stands in the file's first lines. problems: lines that are not rows (line,
-    column, value, reason). title: what stands above the header. numeric: headers whose cells are numbers by their type,
-    so that no decimal sign is in question. sheet: its name in a workbook. decimal_votes of the whole are the reader's
-    to count.
+    layout: how it was read; chosen_layout: what of that a person chose; own_headers: those that the reader finds by
+    itself, where a person chose anything; first_lines: what stands in the file's first lines. problems: lines that
+    are not rows (line, column, value, reason). title: what stands above the header. numeric: headers whose cells
+    are numbers by their type, so that no decimal sign is in question. sheet: its name in a workbook. decimal_votes
+    of the whole are the reader's to count.
     """
 
     frame: pl.DataFrame
@@ -86,7 +86,7 @@ class RawTable:
     numeric: frozenset[str] = frozenset()
     sheet: str = ""
     layout: Layout = AS_FOUND
-    said: Layout = AS_FOUND
+    chosen_layout: Layout = AS_FOUND
     own_headers: tuple[str, ...] = ()
     first_lines: tuple[str, ...] = ()
 
@@ -153,8 +153,8 @@ def filled(record: Sequence[str | None]) -> int:
 
 def title_of(records: Sequence[Sequence[str | None]]) -> str:
     """What stands above the header, in one line."""
-    said = (cell.strip() for record in records for cell in record if cell and cell.strip())
-    return " ".join(said)[:_LONGEST_TITLE]
+    texts = (cell.strip() for record in records for cell in record if cell and cell.strip())
+    return " ".join(texts)[:_LONGEST_TITLE]
 
 
 _LAST_ROWS: Final = 40
@@ -210,17 +210,17 @@ def _without_notes(frame: pl.DataFrame, headers: Sequence[str]) -> tuple[pl.Data
         cut -= 1
     if cut == len(counts) or (cut == 0 and len(frame) <= _LAST_ROWS):
         return frame, []
-    said = [title_of([row]) for row in tail.slice(cut).iter_rows()]
-    return frame.head(len(frame) - (len(counts) - cut)), said
+    texts = [title_of([row]) for row in tail.slice(cut).iter_rows()]
+    return frame.head(len(frame) - (len(counts) - cut)), texts
 
 
-def told_notes(said: Sequence[str]) -> list[str]:
+def told_notes(texts: Sequence[str]) -> list[str]:
     """A sentence on the remarks that were left out."""
-    if not said:
+    if not texts:
         return []
-    quoted = ", ".join(f"“{each[:60]}”" for each in said[:3])
-    more = f" and {len(said) - 3} more" if len(said) > 3 else ""
-    return [f"{len(said)} line(s) under the last row are remarks, not rows: {quoted}{more}."]
+    quoted = ", ".join(f"“{each[:60]}”" for each in texts[:3])
+    more = f" and {len(texts) - 3} more" if len(texts) > 3 else ""
+    return [f"{len(texts)} line(s) under the last row are remarks, not rows: {quoted}{more}."]
 
 
 def too_many(rows: int, most: int, file_name: str) -> BadFile:

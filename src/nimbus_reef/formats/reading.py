@@ -18,20 +18,20 @@ from nimbus_reef.formats.kinds import PLACEMENT_ADJUSTMENTS
 from nimbus_reef.formats.mapping import ColumnMap
 from nimbus_reef.formats.raw import AS_FOUND, LINE, Layout, Layouts, RawTable, no_problems
 from nimbus_reef.formats.reports import Names, Parsed
-from nimbus_reef.formats.sheet_look import SheetLook, date_orders, days_missing, doubtful
+from nimbus_reef.formats.sheet_summary import SheetSummary, date_orders, days_missing, doubtful
 from nimbus_reef.formats.values import DateOrder
 
 
-def look(path: Path, file_name: str, rows: int, layouts: Layouts) -> list[SheetLook]:
+def inspect(path: Path, file_name: str, rows: int, layouts: Layouts) -> list[SheetSummary]:
     """The tables of a file by their first rows; BadFile when it cannot be read."""
     return [_look(table, file_name) for table in files.read_tables(path, file_name, rows=rows, layouts=layouts)]
 
 
-def _look(table: RawTable, file_name: str) -> SheetLook:
+def _look(table: RawTable, file_name: str) -> SheetSummary:
     suggestions = tuple(mapping.suggest_kind(table))
     told_by = mixed.telling_column(table)
     words = tuple(mixed.row_words(table, told_by).items()) if told_by else ()
-    return SheetLook(table, suggestions, mapping.days_told(table, file_name), told_by or "", words)
+    return SheetSummary(table, suggestions, mapping.days_told(table, file_name), told_by or "", words)
 
 
 def _settled_dates(table: RawTable, columns: ColumnMap, file_name: str) -> ColumnMap:
@@ -44,7 +44,7 @@ def _settled_dates(table: RawTable, columns: ColumnMap, file_name: str) -> Colum
         raise BadInput(
             f"The dates in “{header}” can be read day-first or month-first.",
             place=file_name,
-            remedy="Say which it is (in the mapping, or with --dates).",
+            remedy="Choose it (in the mapping, or with --dates).",
         )
     proved = next((order for order in orders.values() if order not in (None, DateOrder.UNKNOWN)), None)
     return replace(columns, date_order=proved) if proved else columns
@@ -61,8 +61,8 @@ def parse_file(
     BadInput as `reports.parse` has them.
     """
     found = files.read_tables(path, file_name, layouts={each.sheet: each.layout for each in maps})
-    told = _ids_told(found, maps)
-    known = {name: {**names.get(name, {}), **told.get(name, {})} for name in {*names, *told}}
+    by_key = _ids_told(found, maps)
+    known = {name: {**names.get(name, {}), **by_key.get(name, {})} for name in {*names, *by_key}}
     read_already: set[str] = set()
     parsed: list[tuple[ColumnMap, Parsed, RawTable]] = []
     for each in maps:
@@ -85,7 +85,7 @@ def _as_of_its_last_day(settings: Parsed) -> Parsed:
     the performance rows.
     """
     kind, rows = settings.kind, settings.rows
-    told = (
+    frame = (
         rows.filter(pl.any_horizontal(pl.col(name).is_not_null() for name in ("bid", "ad_group_bid")))
         .sort("date", maintain_order=True)
         .unique(kind.key, keep="last", maintain_order=True)
@@ -93,7 +93,7 @@ def _as_of_its_last_day(settings: Parsed) -> Parsed:
     )
     return replace(
         settings,
-        distinct=reports.distinct_texts(told, kind),
+        distinct=reports.distinct_texts(frame, kind),
         rejects=settings.rejects.clear(),
         warnings=("Bids come from this report. A targets report replaces them.",),
     )
@@ -121,14 +121,14 @@ def _table_of(found: Sequence[RawTable], columns: ColumnMap, file_name: str) -> 
 
 
 def _ids_told(found: Sequence[RawTable], maps: Iterable[ColumnMap]) -> dict[str, dict[str, str]]:
-    told: dict[str, dict[str, str]] = {}
+    by_key: dict[str, dict[str, str]] = {}
     for each in maps:
         table = next((table for table in found if table.sheet == each.sheet), None)
         if table is None or not set(each.columns.values()) <= set(table.headers):
             continue
         for name, pairs in reports.ids_told(table, each).items():
-            told.setdefault(name, {}).update(pairs)
-    return told
+            by_key.setdefault(name, {}).update(pairs)
+    return by_key
 
 
 def _by_kind(
@@ -185,9 +185,9 @@ def _adjusted(campaigns: Parsed, adjustments: Sequence[Parsed]) -> Parsed:
             own = part.rows.filter(pl.col("placement") == placement).select(
                 "campaign", pl.col("adjustment").alias("_told")
             )
-            told = own.unique("campaign", keep="last", maintain_order=True)
+            frame = own.unique("campaign", keep="last", maintain_order=True)
             rows = (
-                rows.join(told, on="campaign", how="left", maintain_order="left")
+                rows.join(frame, on="campaign", how="left", maintain_order="left")
                 .with_columns(pl.coalesce("_told", column).alias(column))
                 .drop("_told")
             )
@@ -213,11 +213,11 @@ def to_mend(
     the place of the good ones. problems: line, column, value, reason.
     """
     table = whole_table(path, file_name, sheet, layout)
-    said = pl.DataFrame(
+    rows = pl.DataFrame(
         {"line": [row[0] for row in problems], "problem": [f"{row[1]} {row[3]}".strip() for row in problems]},
         schema={"line": pl.Int64, "problem": pl.String},
     )
-    per_line = said.group_by("line", maintain_order=True).agg(pl.col("problem").str.join("; "))
+    per_line = rows.group_by("line", maintain_order=True).agg(pl.col("problem").str.join("; "))
     frame = table.frame.with_columns(pl.col(LINE).cast(pl.Int64))
     # Lines that are not rows stand whole in the first column, to be cut into cells by hand.
     lines = table.problems.select(

@@ -18,17 +18,17 @@ def columns_of(kind: ReportKind) -> list[str]:
     return [*(column.name for column in kind.columns if column.name not in SPAN_COLUMNS), "first_day"]
 
 
-def combined(told: DistinctTexts, kind: ReportKind) -> tuple[DistinctTexts, int]:
+def combined(distinct_texts: DistinctTexts, kind: ReportKind) -> tuple[DistinctTexts, int]:
     """One row per key: measures summed, settings the last, shares and ranks by impressions."""
     days = [kind.day_column, "first_day"] if kind.takes_blocks else [kind.day_column] if kind.day_column else []
     key = list(dict.fromkeys((*days, *kind.key, "account")))
-    names, texts = columns_of(kind), told.said.columns
-    alike = told.same([name for name in key if name in texts])
-    keyed = pl.DataFrame([alike, *(told.rows[name] for name in key if name not in texts)])
+    names, texts = columns_of(kind), distinct_texts.distinct.columns
+    alike = distinct_texts.same([name for name in key if name in texts])
+    keyed = pl.DataFrame([alike, *(distinct_texts.rows[name] for name in key if name not in texts)])
     # Most files repeat none; hashes tell that at once.
     if keyed.hash_rows().n_unique() == len(keyed) or not keyed.is_duplicated().any():
-        return replace(told, rows=told.rows.drop(LINE, strict=False)), 0
-    rows = told.whole
+        return replace(distinct_texts, rows=distinct_texts.rows.drop(LINE, strict=False)), 0
+    rows = distinct_texts.whole
     rest = [column for column in kind.columns if column.name in names and column.name not in key]
     in_order = rows.sort(LINE) if LINE in rows.columns else rows
     whole = in_order.group_by(key, maintain_order=True).agg(*(_combining(column) for column in rest)).select(names)

@@ -108,7 +108,7 @@ def parse(
         raise BadFile(
             f"{bad_lines:,} of {read:,} rows cannot be read ({_main_reasons(rejects)}); nothing was loaded.",
             place=_place(file_name, table),
-            remedy="Check the mapping of those columns, or mend the file and load it again.",
+            remedy="Check the mapping of these columns, or fix the file and load it again.",
         )
     warnings.extend(_oddities(typed.rows))
     if kind.takes_blocks:
@@ -135,9 +135,9 @@ def _must_fit(rows: pl.DataFrame, kind: ReportKind, place: str) -> None:
         total = rows[column.name].cast(pl.Float64)
         if (float(total.sum()) if money else float(total.max() or 0)) > most:  # type: ignore[arg-type]
             raise BadFile(
-                f"The {column.name.replace('_', ' ')} of the file adds up to more than can be held.",
+                f"The {column.name.replace('_', ' ')} of the file adds up to more than can be stored.",
                 place=place,
-                remedy="Look for a figure that cannot be meant, mend it, and load the file again.",
+                remedy="Look for an impossible figure, fix it, and load the file again.",
             )
 
 
@@ -174,7 +174,7 @@ def _must_be_known(table: RawTable, mapping: ColumnMap, kind: ReportKind, file_n
             continue
         if _is_blank(table, header) and not _is_nought(table, mapping.columns.get(_FOLLOWS.get(column.name, ""))):
             raise BadFile(
-                f"The column “{header}” is blank in every row, so its {column.name.replace('_', ' ')} are not known;"
+                f"The column “{header}” is blank in every row, so {column.name.replace('_', ' ')} are not known;"
                 " nothing was loaded.",
                 place=_place(file_name, table),
                 remedy=(
@@ -193,7 +193,7 @@ def _nothing_left(table: RawTable, file_name: str) -> BadFile:
         return BadFile(
             f"None of {len(table.problems):,} rows can be read ({_main_reasons(table.problems)}); nothing was loaded.",
             place=_place(file_name, table),
-            remedy="Mend the file, or download it again, and load it.",
+            remedy="Fix the file, or download it again, and load it.",
         )
     return BadFile(
         "There is no row of data.", place=_place(file_name, table), remedy="Check the report's range of days."
@@ -230,7 +230,7 @@ def _own_names(table: RawTable, kind: ReportKind, mapping: ColumnMap) -> Distinc
     mapped = [name for name in texts if given[name] is not None]
     frame = table.frame.select(LINE, *(pl.col(header).alias(name) for name, header in given.items() if header))
     cells = distinct(frame, mapped)
-    said = cells.said.select(
+    joined = cells.distinct.select(
         (pl.col(name).fill_null("").str.strip_chars() if name in mapped else pl.lit("")).alias(name) for name in texts
     )
     figures = [name for name, header in given.items() if header and name not in texts]
@@ -238,10 +238,10 @@ def _own_names(table: RawTable, kind: ReportKind, mapping: ColumnMap) -> Distinc
     if set(table.headers) <= {column.name for column in kind.columns}:
         # Only in a file of our own writing does an apostrophe before = + - @ stand for itself alone.
         texts = [column.name for column in kind.columns if column.holds is CellKind.TEXT]
-        led = said.select(pl.col(texts).str.starts_with("'").any()).row(0, named=True)
+        led = joined.select(pl.col(texts).str.starts_with("'").any()).row(0, named=True)
         written = [name for name in texts if led[name]]
-        said = said.with_columns(said[name].map_elements(plain_cell, return_dtype=pl.String) for name in written)
-    return DistinctTexts(rows, said)
+        joined = joined.with_columns(joined[name].map_elements(plain_cell, return_dtype=pl.String) for name in written)
+    return DistinctTexts(rows, joined)
 
 
 def _figures(rows: pl.DataFrame, column: Column) -> pl.Series:
@@ -266,46 +266,46 @@ def ids_told(table: RawTable, mapping: ColumnMap) -> dict[str, dict[str, str]]:
                 pl.col(mapping.columns[id_column]).fill_null("").str.strip_chars().alias("id"),
                 pl.col(mapping.columns[name]).fill_null("").str.strip_chars().alias("name"),
             ).unique(maintain_order=True)
-            said = pairs.filter((pl.col("id") != "") & (pl.col("name") != ""))
-            found[name] = dict(said.rows())
+            rows = pairs.filter((pl.col("id") != "") & (pl.col("name") != ""))
+            found[name] = dict(rows.rows())
     return found
 
 
 def _named_by_id(cells: DistinctTexts, kind: ReportKind, names: Names) -> DistinctTexts:
     """Rows that have only an id take the name that goes with it."""
-    held = {column.name for column in kind.columns}
-    said = cells.said
+    keys = {column.name for column in kind.columns}
+    rows = cells.distinct
     for name, id_column in NAMED_BY_ID.items():
         known = names.get(name)
-        if not known or not {name, id_column} <= held:
+        if not known or not {name, id_column} <= keys:
             continue
-        blank = (said[name] == "") & (said[id_column] != "")
+        blank = (rows[name] == "") & (rows[id_column] != "")
         if blank.any():
-            told = said[id_column].replace_strict(dict(known), default="", return_dtype=pl.String)
-            said = said.with_columns(cell_types.when(~blank, said[name]).fill_null(told).alias(name))
-    return replace(cells, said=said)
+            series = rows[id_column].replace_strict(dict(known), default="", return_dtype=pl.String)
+            rows = rows.with_columns(cell_types.when(~blank, rows[name]).fill_null(series).alias(name))
+    return replace(cells, distinct=rows)
 
 
 def _without_totals(cells: DistinctTexts, kind: ReportKind, mapping: ColumnMap) -> tuple[DistinctTexts, int]:
     """Drops lines that sum up the others: “Total” in a text cell, or figures without any key."""
-    held = {*cells.rows.columns, *cells.said.columns}
+    names = {*cells.rows.columns, *cells.distinct.columns}
     texts = [c.name for c in kind.columns if c.holds is CellKind.TEXT and c.name in mapping.columns]
-    days = [name for name in (kind.day_column, *SPAN_COLUMNS) if name and name in mapping.columns and name in held]
+    days = [name for name in (kind.day_column, *SPAN_COLUMNS) if name and name in mapping.columns and name in names]
     required = {column.name for column in kind.columns if column.required}
     keys = [n for n in dict.fromkeys((*days[:1], *kind.key)) if n in mapping.columns and (n in required or n in days)]
     if not keys:
         return cells, 0
 
-    def each(name: str, told: Callable[[pl.Series], pl.Series]) -> pl.Series:
+    def each(name: str, make: Callable[[pl.Series], pl.Series]) -> pl.Series:
         """What is told of the cells of a column, for every row; of texts each is looked at once."""
-        if name in cells.said.columns:
-            of_said = told(cells.said[name])
+        if name in cells.distinct.columns:
+            of_said = make(cells.distinct[name])
             return cells.spread(of_said) if of_said.any() else no
-        return told(cells.rows[name])
+        return make(cells.rows[name])
 
     no = pl.Series([False], dtype=pl.Boolean).new_from_index(0, len(cells))
     blank = {column.name: column.blank_with for column in kind.columns}
-    nothing = {name: each(name, lambda told: values.empty(values.trimmed(told))) for name in keys}
+    nothing = {name: each(name, lambda make: values.empty(values.trimmed(make))) for name in keys}
     unkeyed, lacks_key = ~no, no
     for name, empty in nothing.items():
         unkeyed = unkeyed & empty
@@ -376,7 +376,7 @@ def _settled_style(table: RawTable, mapping: ColumnMap, file_name: str, cells: D
         raise BadInput(
             "Figures such as 1,250 can be read with a decimal point or with a decimal comma, and no cell says which.",
             place=_place(file_name, table),
-            remedy="Say which it is (in the mapping, or with --decimal , or --decimal .).",
+            remedy="Choose it (in the mapping, or with --decimal , or --decimal .).",
         )
     return Style.COMMA if votes.comma > votes.dot else Style.DOT
 
@@ -385,14 +385,14 @@ def unknown_words(table: RawTable, mapping: ColumnMap) -> dict[str, list[str]]:
     """Words in columns of closed lists whose meaning nobody has said: our column → words as they stand."""
     kind = READ_KINDS[mapping.kind]
     part = mixed.rows_of(table, mapping.told_by, mapping.only) if mapping.told_by else table
-    return _unknown_words(_own_names(part, kind, mapping).said, kind, mapping)
+    return _unknown_words(_own_names(part, kind, mapping).distinct, kind, mapping)
 
 
-def _unknown_words(said: pl.DataFrame, kind: ReportKind, mapping: ColumnMap) -> dict[str, list[str]]:
+def _unknown_words(rows: pl.DataFrame, kind: ReportKind, mapping: ColumnMap) -> dict[str, list[str]]:
     found = {}
     for column in kind.columns:
         if column.holds is CellKind.CHOICE and column.name in mapping.columns:
-            words = said[column.name].unique(maintain_order=True)
+            words = rows[column.name].unique(maintain_order=True)
             read = values.choices(words, cell_types.words_of(column, mapping))
             left = words.filter(read.is_null() & ~values.empty(words) & ~_says_total(words))
             if len(left):
@@ -402,10 +402,10 @@ def _unknown_words(said: pl.DataFrame, kind: ReportKind, mapping: ColumnMap) -> 
 
 def _ask_about_words(cells: DistinctTexts, kind: ReportKind, mapping: ColumnMap, file_name: str) -> None:
     """Words that many rows have are asked about; of a few rows they are rejects like any other."""
-    for name, words in _unknown_words(cells.said, kind, mapping).items():
+    for name, words in _unknown_words(cells.distinct, kind, mapping).items():
         answered = mapping.values.get(name, {})
         asked = [word for word in words if word not in answered]
-        rows = int(cells.spread(cells.said[name].is_in(asked)).sum())
+        rows = int(cells.spread(cells.distinct[name].is_in(asked)).sum())
         if rows > MAX_REJECTED * len(cells):
             offered = ", ".join(sorted(set(kind.column(name).aliases.values())))
             more = f" and {len(asked) - _MOST_WORDS} more" if len(asked) > _MOST_WORDS else ""
@@ -414,19 +414,19 @@ def _ask_about_words(cells: DistinctTexts, kind: ReportKind, mapping: ColumnMap,
                 f"mean{'s' if len(asked) == 1 else ''} as {name.replace('_', ' ')} ({rows:,} rows).",
                 place=file_name,
                 remedy=(
-                    f"Say it in the mapping, or with --value {name}:{asked[0][:40]}=WORD; known are {offered}, "
-                    f"and {cell_types.REJECTED} turns the rows away."
+                    f"Set it in the mapping, or with --value {name}:{asked[0][:40]}=WORD. Use {offered}, "
+                    f"or {cell_types.REJECTED} to leave the rows out."
                 ),
             )
 
 
-def _whole_spans(told: DistinctTexts, kind: ReportKind, place: str) -> tuple[DistinctTexts, list[str]]:
+def _whole_spans(texts: DistinctTexts, kind: ReportKind, place: str) -> tuple[DistinctTexts, list[str]]:
     """
     Spans that overlap are one block: its sums are known only together.
 
     BadFile where rows of the same thing overlap, since its sums would count twice.
     """
-    rows = told.rows
+    rows = texts.rows
     spans = sorted(rows.select("first_day", "date").unique().rows())
     merged: list[tuple[date, date]] = []
     for first, last in spans:
@@ -435,12 +435,12 @@ def _whole_spans(told: DistinctTexts, kind: ReportKind, place: str) -> tuple[Dis
         else:
             merged.append((first, last))
     if len(merged) == len(spans):
-        return told, []
+        return texts, []
     starts, ends = (pl.Series([each[end] for each in merged], dtype=pl.Date) for end in (0, 1))
     which = starts.search_sorted(rows["first_day"], side="right") - 1
     key = [*kind.key, "account", "_block"]
     block = pl.DataFrame(
-        [which.alias("_block"), rows["first_day"], rows["date"], rows[LINE], *(told.column(name) for name in key[:-1])]
+        [which.alias("_block"), rows["first_day"], rows["date"], rows[LINE], *(texts.column(name) for name in key[:-1])]
     )
     several = (
         block.group_by(key)
@@ -460,8 +460,8 @@ def _whole_spans(told: DistinctTexts, kind: ReportKind, place: str) -> tuple[Dis
             remedy="Keep either the parts or their sum.",
         )
     joined = rows.with_columns(first_day=starts.gather(which), date=ends.gather(which))
-    return replace(told, rows=joined), [
-        f"Rows tell days that overlap; they are kept as {len(merged)} block(s), "
+    return replace(texts, rows=joined), [
+        f"Rows overlap in days. They are kept as {len(merged)} block(s), "
         f"{', '.join(f'{a} to {b}' for a, b in merged[:3])}."
     ]
 
@@ -486,9 +486,9 @@ def _oddities(rows: pl.DataFrame) -> list[str]:
         return []
     more_clicks = int((rows["clicks"] > rows["impressions"]).sum())
     no_clicks = int(((rows["orders"] > 0) & (rows["clicks"] == 0)).sum())
-    said = []
+    entries = []
     if more_clicks:
-        said.append(f"{more_clicks} row(s) have more clicks than impressions.")
+        entries.append(f"{more_clicks} row(s) have more clicks than impressions.")
     if no_clicks:
-        said.append(f"{no_clicks} row(s) have orders without a click (seen, not clicked).")
-    return said
+        entries.append(f"{no_clicks} row(s) have orders without a click (seen, not clicked).")
+    return entries

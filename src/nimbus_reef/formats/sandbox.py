@@ -36,7 +36,7 @@ from nimbus_reef.errors import BadFile, ReefError
 from nimbus_reef.formats.mapping import ColumnMap
 from nimbus_reef.formats.raw import AS_FOUND, Layout, Layouts, RawTable
 from nimbus_reef.formats.reports import Names, Parsed
-from nimbus_reef.formats.sheet_look import SheetLook
+from nimbus_reef.formats.sheet_summary import SheetSummary
 
 _LOG: Final = logging.getLogger("reader")
 _MB: Final = 2**20
@@ -67,9 +67,9 @@ def allowance(size: int) -> Allowance:
     return Allowance(900 * _MB + 24 * size, 16.0 + size / (2 * _MB))
 
 
-def look(path: Path, file_name: str, rows: int, layouts: Layouts | None = None) -> list[SheetLook]:
-    """`reading.look` in the sandbox."""
-    found: list[SheetLook] = _read("look", path, file_name, rows, dict(layouts or {}))
+def inspect(path: Path, file_name: str, rows: int, layouts: Layouts | None = None) -> list[SheetSummary]:
+    """`reading.inspect` in the sandbox."""
+    found: list[SheetSummary] = _read("inspect", path, file_name, rows, dict(layouts or {}))
     return found
 
 
@@ -115,7 +115,7 @@ def warm() -> None:
 
 def _read(task: str, path: Path, file_name: str, *args: Any) -> Any:
     if not path.exists():
-        raise BadFile("The file is no longer here.", place=file_name, remedy="Drop it again.")
+        raise BadFile("The file is gone.", place=file_name, remedy="Drop it again.")
     limits = allowance(path.stat().st_size)
     with POOL.borrowed() as reader:
         return reader.ask((task, str(path), file_name, *args), limits, file_name)
@@ -155,15 +155,15 @@ class _Reader:
         except (BrokenPipeError, EOFError):
             self.end()
             raise _refused("memory", file_name) from None
-        kind, made = pickle.loads(answer)  # noqa: S301  from our own process
+        kind, result = pickle.loads(answer)  # noqa: S301  from our own process
         self.good = True
         if kind == "made":
-            return made
+            return result
         if kind == "problem":
-            assert isinstance(made, ReefError)
-            raise made
+            assert isinstance(result, ReefError)
+            raise result
         # The person is told what to do; what the library said is for whoever reads the log.
-        _LOG.error("a reader stopped at a file\n%s", made)
+        _LOG.error("a reader stopped at a file\n%s", result)
         raise _refused("fault", file_name)
 
     def _wait_until_there(self) -> None:
@@ -254,16 +254,16 @@ def _memory_of(pid: int) -> int:
 def work_of(pid: int) -> float:
     """Seconds of processor time that a process has taken; 0 when it is gone."""
     try:
-        told = Path(f"/proc/{pid}/stat").read_text().rpartition(")")[2].split()
+        names = Path(f"/proc/{pid}/stat").read_text().rpartition(")")[2].split()
     except (FileNotFoundError, ProcessLookupError):
         return 0.0
-    return (int(told[11]) + int(told[12])) / os.sysconf("SC_CLK_TCK")
+    return (int(names[11]) + int(names[12])) / os.sysconf("SC_CLK_TCK")
 
 
 def _refused(reason: str, file_name: str) -> BadFile:
     if reason == "memory":
         return BadFile(
-            "Reading the file takes far more memory than its size explains; it was stopped.",
+            "Reading the file took far too much memory and was stopped.",
             place=file_name,
             remedy=(
                 "A cell far to the right or below does that: copy the report's own rows and columns into a new "
@@ -272,20 +272,20 @@ def _refused(reason: str, file_name: str) -> BadFile:
         )
     if reason == "start":
         return BadFile(
-            "The machine is too busy to read a file.",
+            "The server is too busy to read a file.",
             place=file_name,
             remedy="Nothing was changed. Try again in a minute.",
         )
     if reason == "time":
         return BadFile(
-            "Reading the file takes far longer than its size explains; it was stopped.",
+            "Reading the file took far too long and was stopped.",
             place=file_name,
             remedy="Look for cells with thousands of characters, or save the report's own columns as CSV.",
         )
     return BadFile(
-        "The file cannot be read: something in it is not as such files are made.",
+        "The file cannot be read. Part of it is damaged.",
         place=file_name,
-        remedy="Open it in a spreadsheet and save it as CSV, then load that.",
+        remedy="Open it in a spreadsheet, save it as CSV and load that.",
     )
 
 
@@ -360,12 +360,12 @@ class _Pickler(pickle.Pickler):
         super().__init__(target, protocol=5)
         self._folder = folder
 
-    def reducer_override(self, made: Any) -> Any:
+    def reducer_override(self, result: Any) -> Any:
         """A mapped file in place of a large frame."""
-        if isinstance(made, pl.DataFrame) and made.estimated_size() > _LARGE:
+        if isinstance(result, pl.DataFrame) and result.estimated_size() > _LARGE:
             handle, name = tempfile.mkstemp(dir=self._folder, suffix=".arrow")
             os.close(handle)
-            made.write_ipc(name, compression="uncompressed")
+            result.write_ipc(name, compression="uncompressed")
             return _mapped, (name,)
         return NotImplemented
 
@@ -384,7 +384,13 @@ def serve() -> None:
 
     tasks: dict[str, Callable[..., Any]] = {
         each.__name__: each
-        for each in (reading.look, reading.parse_file, reading.whole_table, reading.to_mend, edited_sheet.edited_rows)
+        for each in (
+            reading.inspect,
+            reading.parse_file,
+            reading.whole_table,
+            reading.to_mend,
+            edited_sheet.edited_rows,
+        )
     }
     # What a library prints must not get into the answers.
     answers = os.fdopen(os.dup(1), "wb")

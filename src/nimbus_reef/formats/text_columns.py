@@ -86,27 +86,27 @@ def assigned(texts: TextColumns, roles: Sequence[str], headings: Mapping[str, np
 def _alone(column: ColumnCells, role: str) -> float:
     if not column.written:
         return _START
-    told = _START
+    value = _START
     if role in _LISTS:
         share = column.share_in(_LISTS[role])
-        return told + (8 * share if share > 0.5 else -2.5 + (column.distinct <= _FEW_WORDS))
+        return value + (8 * share if share > 0.5 else -2.5 + (column.distinct <= _FEW_WORDS))
     known = max(column.share_in(words) for words in (*_LISTS.values(), _STATES))
-    told -= 6 * (known > 0.5)
+    value -= 6 * (known > 0.5)
     upper = float(np.mean([text == text.upper() for text in column.written]))
     lower = float(np.mean([text == text.lower() for text in column.written]))
     unlike = column.distinct / len(column.written)
     if role == "sku":
-        return told + 3 * column.id_like + upper - 2 * (column.words_per_cell > 1.5)
-    told -= 1.5 * column.id_like
+        return value + 3 * column.id_like + upper - 2 * (column.words_per_cell > 1.5)
+    value -= 1.5 * column.id_like
     if role == "campaign":
-        told += 2 * (column.share_with(_SEPARATORS) > 0.3)
+        value += 2 * (column.share_with(_SEPARATORS) > 0.3)
     elif role == "ad_group":
-        told += 2 * (column.share_with(_GROUP) > 0.3)
+        value += 2 * (column.share_with(_GROUP) > 0.3)
     else:
-        told += lower + (column.words_per_cell > 1.2)
+        value += lower + (column.words_per_cell > 1.2)
         if role == "search_term":
-            told += 2 if unlike > 0.8 else -3 if unlike < 0.4 and len(column.written) >= _FEW_WORDS else 0
-    return told
+            value += 2 if unlike > 0.8 else -3 if unlike < 0.4 and len(column.written) >= _FEW_WORDS else 0
+    return value
 
 
 def _pairs(columns: Sequence[ColumnCells]) -> dict[tuple[str, str], np.ndarray]:
@@ -114,11 +114,11 @@ def _pairs(columns: Sequence[ColumnCells]) -> dict[tuple[str, str], np.ndarray]:
     found: dict[tuple[str, str], np.ndarray] = {}
 
     def table(first: str, second: str, nats: Callable[[ColumnCells, ColumnCells], float]) -> None:
-        made = found.setdefault((first, second), np.zeros((size, size)))
+        array = found.setdefault((first, second), np.zeros((size, size)))
         for a in range(size):
             for b in range(size):
                 if a != b:
-                    made[a, b] += nats(columns[a], columns[b])
+                    array[a, b] += nats(columns[a], columns[b])
 
     table("target", "search_term", _term_of_target)
     table("target", "ad_group", _more_values)
@@ -134,8 +134,8 @@ def _more_values(target: ColumnCells, other: ColumnCells) -> float:
 def _term_of_target(target: ColumnCells, term: ColumnCells) -> float:
     shared = [
         bool(set(words_in(a)) & set(words_in(b)))
-        for a, b, said in zip(target.texts, term.texts, target.said & term.said, strict=True)
-        if said
+        for a, b, text in zip(target.texts, term.texts, target.filled & term.filled, strict=True)
+        if text
     ]
     share = float(np.mean(shared)) if shared else 0.0
     return (2 + 5 * share if share > 0.15 else -2) + 2 * float(np.sign(term.distinct - target.distinct))
@@ -148,9 +148,9 @@ def words_in(text: str) -> list[str]:
 
 def _group_in_campaign(campaign: ColumnCells, group: ColumnCells) -> float:
     sure = min(1.0, min(group.distinct, campaign.distinct) / _MANY_NAMES)
-    told = 4 * sure * (_nests(group, campaign) - _nests(campaign, group))
+    value = 4 * sure * (_nests(group, campaign) - _nests(campaign, group))
     plain = not group.share_with(_SEPARATORS) or group.share_with(_GROUP) > 0.3
-    return told + 1.5 * (plain and group.distinct < campaign.distinct)
+    return value + 1.5 * (plain and group.distinct < campaign.distinct)
 
 
 def _nests(inner: ColumnCells, outer: ColumnCells) -> float:

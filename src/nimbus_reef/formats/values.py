@@ -113,10 +113,10 @@ def style_votes(columns: Sequence[tuple[pl.Series, bool]]) -> Votes:
     columns: the cells, and whether they are counts, which have no fraction: a sign before three digits groups them.
     """
     longest = max((len(cells) for cells, _ in columns), default=0)
-    told = [each for each in parallel_columns.each(_signed, columns, longest) if each is not None]
-    if not told:
+    frames = [each for each in parallel_columns.each(_signed, columns, longest) if each is not None]
+    if not frames:
         return Votes()
-    cells = pl.concat(told)
+    cells = pl.concat(frames)
     digits = _digits(trimmed(cells["text"]))
     marked = digits.str.contains(r"[.,]").fill_null(False)
     digits, cells = digits.filter(marked), cells.filter(marked)
@@ -201,10 +201,10 @@ def canonical(cells: pl.Series) -> bool:
     True when a workbook's column holds number cells: each written as the program writes them,
     and at least one that could be nothing else.
     """
-    said = cells.filter(~empty(cells))
-    if said.is_empty() or not said.str.contains(r"^-?\d+(\.\d*[1-9]|\.0)?([eE][-+]?\d+)?$").all():
+    column = cells.filter(~empty(cells))
+    if column.is_empty() or not column.str.contains(r"^-?\d+(\.\d*[1-9]|\.0)?([eE][-+]?\d+)?$").all():
         return False
-    fractions = said.str.extract(r"\.(\d+)", 1).drop_nulls()
+    fractions = column.str.extract(r"\.(\d+)", 1).drop_nulls()
     return fractions.is_empty() or bool((fractions.str.len_bytes() != 3).any())
 
 

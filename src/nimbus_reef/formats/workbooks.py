@@ -43,15 +43,15 @@ def read(path: Path, file_name: str, limits: Limits, rows: int | None, layouts: 
     _refuse_bomb(path, file_name, limits)
     try:
         book = fastexcel.read_excel(path)
-        told = sheet_facts(path)
-        names = [name for name in book.sheet_names if not told.get(name, _NO_FACTS).hidden] or book.sheet_names
+        by_key = sheet_facts(path)
+        names = [name for name in book.sheet_names if not by_key.get(name, _NO_FACTS).hidden] or book.sheet_names
         # skip_rows=0 keeps empty rows at the top, so that line numbers stay the file's own.
         sheets = [
             (
                 name,
                 _marked(
                     book.load_sheet(name, header_row=None, skip_rows=0, dtypes="string").to_polars(),
-                    told.get(name, _NO_FACTS),
+                    by_key.get(name, _NO_FACTS),
                 ),
             )
             for name in names[:_MOST_SHEETS]
@@ -82,7 +82,7 @@ def _marked(cells: pl.DataFrame, facts: SheetFacts) -> pl.DataFrame:
     """The cells with a % where the workbook shows one, and a mark where a formula has no value."""
     if not facts.percent and not facts.unfilled:
         return cells
-    made = {}
+    by_key = {}
     for number, name in enumerate(cells.columns):
         shown = [line for line, place in facts.percent if place == number and line <= len(cells)]
         unfilled = [line for line, place in facts.unfilled if place == number and line <= len(cells)]
@@ -93,8 +93,8 @@ def _marked(cells: pl.DataFrame, facts: SheetFacts) -> pl.DataFrame:
             texts[line - 1] = _as_percent(texts[line - 1])
         for line in unfilled:
             texts[line - 1] = texts[line - 1] or NO_VALUE
-        made[name] = pl.Series(name, texts, dtype=pl.String)
-    return cells.with_columns(**made)
+        by_key[name] = pl.Series(name, texts, dtype=pl.String)
+    return cells.with_columns(**by_key)
 
 
 def _as_percent(text: str | None) -> str | None:
@@ -123,17 +123,17 @@ def _sheet(
         for header, cell in zip(headers, cells.row(index), strict=True)
         if (cell or "").strip() or not values.empty(values.trimmed(frame[header])).all()
     ]
-    frame, said = only_rows(frame.select(LINE, *given), given)
+    frame, texts = only_rows(frame.select(LINE, *given), given)
     numeric = frozenset(header for header in given if values.canonical(values.trimmed(frame[header])))
     return RawTable(
         frame.head(rows) if rows else frame,
         tuple(given),
-        (*told_above(index), *told_notes(said)),
+        (*told_above(index), *told_notes(texts)),
         title=title_of(head[:index]),
         numeric=numeric,
         sheet=name,
         layout=Layout("", index + 1),
-        said=layout,
+        chosen_layout=layout,
         own_headers=tuple(own_headers),
         first_lines=first_lines(" · ".join(cell or "" for cell in row) for row in head),
     )
@@ -151,7 +151,7 @@ def _refuse_bomb(path: Path, file_name: str, limits: Limits) -> None:
         ) from problem
     if unpacked > limits.max_bytes or unpacked > limits.max_xlsx_ratio * path.stat().st_size:
         raise BadFile(
-            f"The workbook unpacks to {unpacked / 1024**2:,.0f} MB, far more than its size; it is refused.",
+            f"The workbook unpacks to {unpacked / 1024**2:,.0f} MB, far more than its size. It was refused.",
             place=file_name,
             remedy="Save the report as CSV.",
         )
@@ -160,10 +160,10 @@ def _refuse_bomb(path: Path, file_name: str, limits: Limits) -> None:
 def read_parquet(path: Path, file_name: str, limits: Limits, rows: int | None) -> RawTable:
     """A Parquet file as text cells; what is a number there is known to be one."""
     try:
-        held = pq.ParquetFile(path)
-        if held.metadata.num_rows > limits.max_rows:
-            raise too_many(held.metadata.num_rows, limits.max_rows, file_name)
-        tidy = tidy_headers(held.schema_arrow.names, file_name, limits)
+        stored = pq.ParquetFile(path)
+        if stored.metadata.num_rows > limits.max_rows:
+            raise too_many(stored.metadata.num_rows, limits.max_rows, file_name)
+        tidy = tidy_headers(stored.schema_arrow.names, file_name, limits)
         frame = pl.read_parquet(path, n_rows=rows)
         frame.columns = tidy
         numeric = frozenset(name for name, dtype in frame.schema.items() if dtype.is_numeric())

@@ -38,7 +38,7 @@ def accept(folder: Path, store: Store, job: Job, progress: Callable[[float, str]
     """Puts what was handed over into the plan, all of it or nothing; done again, it adds nothing twice."""
     request, source = job.request, _handed(folder, job.request["stem"])
     if not source.exists():
-        raise NotFound("These proposals are no longer here.", remedy="Select the rows and accept them again.")
+        raise NotFound("These proposals are gone.", remedy="Select the rows and accept them again.")
     packages = [
         [(json_columns.read(change, Change), json_columns.read(promise, Promise)) for change, promise in package]
         for package in json.loads(source.read_text(encoding="utf-8"))
@@ -53,4 +53,4 @@ def accept(folder: Path, store: Store, job: Job, progress: Callable[[float, str]
         progress=lambda so_far: progress(so_far / count, f"{so_far:,} of {count:,} changes"),
     )
     source.unlink()
-    return {"accepted": len(done.planned), "replaced": len(done.told.replaced)}
+    return {"accepted": len(done.planned), "replaced": len(done.taken.replaced)}

@@ -15,12 +15,11 @@ import structlog
 
 from nimbus_reef.analysis import ahead
 from nimbus_reef.errors import StoreAway
-from nimbus_reef.jobs import worker_memory
 from nimbus_reef.store.people import accounts, hidden_findings
 from nimbus_reef.store.people.accounts import Account
 from nimbus_reef.store.people.target_acos import aims as aims_of
 from nimbus_reef.store.reading.cache import Cache
-from nimbus_reef.store.reading.disk_cache import DiskCache, told
+from nimbus_reef.store.reading.disk_cache import DiskCache, generation_name
 from nimbus_reef.store.reading.facts import Facts
 from nimbus_reef.store.record import loads, snapshot_reads
 from nimbus_reef.store.record.engine import Store
@@ -86,30 +85,29 @@ class Ahead:
 
     def _present(self) -> dict[int, str]:
         """What is loaded of every account, as the disk cache calls it."""
-        return {each.id: told(self.facts.generation(each.id)) for each in accounts.all_accounts(self._store)}
+        return {each.id: generation_name(self.facts.generation(each.id)) for each in accounts.all_accounts(self._store)}
 
     def _judge(self, account: Account) -> bool:
         begun = snapshot_reads.begin()
         try:
             aims, away = aims_of(self._store, account), hidden_findings.away(self._store, account.id)
             today = datetime.now(ZoneInfo(account.timezone)).date()
-            made = False
+            present = False
 
             def work() -> bool:
-                nonlocal made
-                made = True
-                for look in ahead.looks(self.facts, account, aims):
+                nonlocal present
+                present = True
+                for selection in ahead.selections(self.facts, account, aims):
                     # The days looked at most come first: others must not drive them out.
                     if self._shelf.is_full(self._present(), account.id):
                         log.info(
                             "no room to judge more ahead",
                             account=account.key,
-                            days=f"{look.window.first}..{look.window.last}",
+                            days=f"{selection.window.first}..{selection.window.last}",
                         )
                         break
-                    with worker_memory.given_back():
-                        for step in ahead.steps(self.facts, look, away, today):
-                            self._do(step, account)
+                    for step in ahead.steps(self.facts, selection, away, today):
+                        self._do(step, account)
                 return True
 
             # Kept like any other result, so that it is done once for what is loaded and set, and once after each change
@@ -118,10 +116,10 @@ class Ahead:
             self.facts.kept("judged ahead", account.id, work, account, aims, names)
         finally:
             snapshot_reads.end(begun)
-        if made:
+        if present:
             self._shelf.settle()
             log.debug("judged ahead", account=account.key)
-        return made
+        return present
 
     def _do(self, step: Callable[[], object], account: Account) -> None:
         if self._busy():

@@ -51,12 +51,12 @@ def load(config: Config, store: Store, *, seed: int, last_day: date, step: Step)
     for spec in BRANDS:
         folder = config.var / "demo" / spec.key
         step(f"{spec.name}: simulating {config.demo_days} days")
-        made = brand.simulate(spec, seed, config.demo_days, last_day)
-        paths = reports.write(made.frames, folder / "reports")
-        reports.write_truth(made.truth, folder / "truth.json")
+        simulated = brand.simulate(spec, seed, config.demo_days, last_day)
+        paths = reports.write(simulated.frames, folder / "reports")
+        reports.write_truth(simulated.truth, folder / "truth.json")
         if spec is BRANDS[0]:
-            _foreign_sample(spec, made.frames["search_term_daily"], last_day, folder)
-            _mixed_sample(made.frames, last_day, folder)
+            _foreign_sample(spec, simulated.frames["search_term_daily"], last_day, folder)
+            _mixed_sample(simulated.frames, last_day, folder)
         _load_brand(store, spec, paths, last_day, step)
 
 

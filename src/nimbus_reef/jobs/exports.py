@@ -105,7 +105,7 @@ def make_workbook(folder: Path, request: dict[str, Any], progress: Callable[[flo
             for each, source in zip(request["sheets"], sources, strict=True)
         ]
     except FileNotFoundError:
-        raise NotFound("The rows of this export are no longer here.", remedy="Export the table again.") from None
+        raise NotFound("The rows of this export are gone.", remedy="Export the table again.") from None
     rows = max(1, request["rows"])
     part = workbook(folder, request["stem"]).with_suffix(".part")
     with part.open("wb") as target:

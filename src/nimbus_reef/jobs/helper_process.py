@@ -22,7 +22,6 @@ from typing import Final
 import structlog
 
 from nimbus_reef.analysis import ahead
-from nimbus_reef.jobs import worker_memory
 from nimbus_reef.store.reading.disk_cache import packed, unpacked
 from nimbus_reef.store.reading.facts import Asked, Facts
 from nimbus_reef.store.record import snapshot_reads
@@ -98,8 +97,8 @@ class HelperProcess:
         # Whoever held it is gone: what is left of theirs leads nowhere.
         place.unlink(missing_ok=True)
         with _Line(address, self) as line:
-            made = place.stat()
-            while not done.is_set() and place.exists() and place.stat().st_ino == made.st_ino:
+            entries = place.stat()
+            while not done.is_set() and place.exists() and place.stat().st_ino == entries.st_ino:
                 line.handle_request()
 
     @contextmanager
@@ -109,13 +108,13 @@ class HelperProcess:
             fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
             yield
 
-    def work_out(self, told: bytes) -> bool:
+    def work_out(self, content: bytes) -> bool:
         """Puts what is asked on the disk cache; whether it lies there."""
         begun, moment = time.perf_counter(), snapshot_reads.begin()
         try:
-            what, of = unpacked(told)
+            what, of = unpacked(content)
             make = ahead.ASKED[what]
-            with worker_memory.given_back(), self._lanes[what in ahead.SUMS]:
+            with self._lanes[what in ahead.SUMS]:
                 make(self._facts, *of)
             assert self._facts.disk_cache is not None
             self._facts.disk_cache.settle()
@@ -149,6 +148,6 @@ class _Question(socketserver.StreamRequestHandler):
     server: _Line
 
     def handle(self) -> None:
-        told = self.rfile.read(_LONGEST)
-        if told and self.server.on_call.work_out(told):
+        content = self.rfile.read(_LONGEST)
+        if content and self.server.on_call.work_out(content):
             self.wfile.write(_DONE)

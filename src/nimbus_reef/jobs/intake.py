@@ -25,7 +25,7 @@ from nimbus_reef.formats.kinds import KINDS, READ_KINDS
 from nimbus_reef.formats.mapping import ColumnMap, Suggestion
 from nimbus_reef.formats.raw import AS_FOUND, Layout, Layouts, RawTable
 from nimbus_reef.formats.reports import Parsed
-from nimbus_reef.formats.sheet_look import SheetLook
+from nimbus_reef.formats.sheet_summary import SheetSummary
 from nimbus_reef.store.loading import ingest, names
 from nimbus_reef.store.loading.ingest import FilePart, Loaded, Progress, Source
 from nimbus_reef.store.people.accounts import Account
@@ -88,7 +88,7 @@ class Looked:
     of settings that it has reports of.
     """
 
-    sheets: tuple[SheetLook, ...]
+    sheets: tuple[SheetSummary, ...]
     known: tuple[ColumnMap, ...]
     scope: str
     before: Batch | None = None
@@ -110,7 +110,7 @@ class Looked:
         """True when the file comes from a source that was loaded before."""
         return bool(self.known)
 
-    def sheet(self, name: str) -> SheetLook:
+    def sheet(self, name: str) -> SheetSummary:
         """A table by the name of its sheet; the first where that is empty."""
         found = next((each for each in self.sheets if each.table.sheet == name or not name), None)
         if found is None:
@@ -119,23 +119,23 @@ class Looked:
         return found
 
 
-def look(
+def inspect(
     store: Store, account: Account, path: Path, file_name: str, sha256: str = "", layouts: Layouts | None = None
 ) -> Looked:
     """
     Reads the head of a file and suggests what it is; BadFile when it cannot be read. layouts: what somebody says of
     where its cells stand; left out, it is read as the last one of its source.
     """
-    said = tuple(sorted((layouts or {}).items()))
-    sheets = _sheets(path, path.stat().st_mtime_ns if path.exists() else 0, file_name, said)
+    pairs = tuple(sorted((layouts or {}).items()))
+    sheets = _sheets(path, path.stat().st_mtime_ns if path.exists() else 0, file_name, pairs)
     known: list[ColumnMap] = []
     scope = ""
     found = [(each, loads.remembered(store, account.id, each.signature)) for each in sheets]
     then = {each.table.sheet: before[0].mapping.layout for each, before in found if before}
     if layouts is None and any(one != AS_FOUND for one in then.values()):
-        return look(store, account, path, file_name, sha256, then)
+        return inspect(store, account, path, file_name, sha256, then)
     for each, before in found:
-        known += [_as_before(batch, each) for batch in before if batch.mapping.layout == each.table.said]
+        known += [_as_before(batch, each) for batch in before if batch.mapping.layout == each.table.chosen_layout]
         scope = scope or (before[0].scope if before else "")
     same = loads.same_file(store, account.id, sha256) if sha256 else None
     return Looked(sheets, tuple(known), scope, same, account.currency, loads.kinds_with_reports(store, account.id))
@@ -144,16 +144,16 @@ def look(
 @lru_cache(maxsize=4)
 def _sheets(
     path: Path, _changed: int, file_name: str, layouts: tuple[tuple[str, Layout], ...]
-) -> tuple[SheetLook, ...]:
+) -> tuple[SheetSummary, ...]:
     """The preview of a file, cached: the mapping page needs it again with every choice."""
-    return tuple(sorted(sandbox.look(path, file_name, _PREVIEW_ROWS, dict(layouts)), key=_longest_first))
+    return tuple(sorted(sandbox.inspect(path, file_name, _PREVIEW_ROWS, dict(layouts)), key=_longest_first))
 
 
-def _longest_first(sheet: SheetLook) -> tuple[bool, int]:
+def _longest_first(sheet: SheetSummary) -> tuple[bool, int]:
     return bool(sheet.suggestions[0].missing) and not sheet.told_by, -len(sheet.table.frame)
 
 
-def _as_before(batch: Batch, sheet: SheetLook) -> ColumnMap:
+def _as_before(batch: Batch, sheet: SheetSummary) -> ColumnMap:
     """The mapping of an earlier file of this source, with what belongs to this one: dates, days, sheet."""
     known = batch.mapping
     fresh = mapping.suggest(sheet.table, READ_KINDS[known.kind]).mapping
@@ -166,7 +166,7 @@ def take(
     store: Store, account: Account, path: Path, name: str, kind: str, *, today: date, person_id: int | None = None
 ) -> tuple[Loaded, ...]:
     """Loads a file that is of one kind and needs no question asked: made here, or by the simulated marketplace."""
-    looked = look(store, account, path, name)
+    looked = inspect(store, account, path, name)
     asked = LoadRequest(
         account, path, name, usual_maps(looked, kind), scope="all", today=today, confirmed=True, person_id=person_id
     )
@@ -186,7 +186,7 @@ def usual_maps(looked: Looked, kind: str | None = None, sheets: Sequence[str] = 
     names = {each.table.sheet for each in chosen}
     if known := [each for each in looked.known if each.sheet in names]:
         return known
-    found = [made for each in chosen for made in _suggested(each)]
+    found = [result for each in chosen for result in _suggested(each)]
     if found:
         return found
     best = chosen[0].suggestions[0]
@@ -196,10 +196,10 @@ def usual_maps(looked: Looked, kind: str | None = None, sheets: Sequence[str] = 
     )
 
 
-def _suggested(sheet: SheetLook) -> list[ColumnMap]:
+def _suggested(sheet: SheetSummary) -> list[ColumnMap]:
     if sheet.told_by:
-        made = [each.mapping for each in mixed.suggest(sheet.table, sheet.told_by, dict(sheet.words))]
-        return [replace(each, days=sheet.days if each.needs_days else None) for each in made]
+        column_maps = [each.mapping for each in mixed.suggest(sheet.table, sheet.told_by, dict(sheet.words))]
+        return [replace(each, days=sheet.days if each.needs_days else None) for each in column_maps]
     best = sheet.suggestions[0]
     return [] if best.missing else [replace(best.mapping, days=sheet.days if best.mapping.needs_days else None)]
 
@@ -207,10 +207,10 @@ def _suggested(sheet: SheetLook) -> list[ColumnMap]:
 def with_settings(looked: Looked, maps: Sequence[ColumnMap]) -> list[ColumnMap]:
     """Mappings for the bid columns of the chosen reports; none when the account has a targets report."""
     return [
-        made
+        result
         for sheet in looked.sheets
-        for made in mapping.settings_beside([each for each in maps if each.sheet == sheet.table.sheet], sheet.table)
-        if made.kind not in looked.settings
+        for result in mapping.settings_beside([each for each in maps if each.sheet == sheet.table.sheet], sheet.table)
+        if result.kind not in looked.settings
     ]
 
 
@@ -220,17 +220,17 @@ def must_be_told(looked: Looked, columns: ColumnMap, said: Collection[str], *, k
     said: our columns that somebody chose.
     """
     sheet = looked.sheet(columns.sheet)
-    told = sheet.suggestion_of(columns)
-    if told is None:
+    suggestion = sheet.suggestion_of(columns)
+    if suggestion is None:
         return
     best, *others = sheet.suggestions
-    if not kind_said and best is told and others and told.kind_share <= mapping.KIND_SURE:
+    if not kind_said and best is suggestion and others and suggestion.kind_share <= mapping.KIND_SURE:
         other = others[0].mapping.kind
         raise BadInput(
             f"The file can be {KINDS[columns.kind].title.lower()} or {KINDS[other].title.lower()}.",
             remedy=f"Say which: --kind {columns.kind} or --kind {other}.",
         )
-    for name, headers in told.asked.items():
+    for name, headers in suggestion.asked.items():
         if name not in said:
             choice = " or ".join(f"“{header}”" for header in headers)
             raise BadInput(
@@ -239,7 +239,7 @@ def must_be_told(looked: Looked, columns: ColumnMap, said: Collection[str], *, k
             )
 
 
-def _of_kind(sheet: SheetLook, kind: str) -> ColumnMap:
+def _of_kind(sheet: SheetSummary, kind: str) -> ColumnMap:
     found = next((each for each in sheet.suggestions if each.mapping.kind == kind), None)
     if found is None:
         raise BadInput(f"“{kind}” is not a kind of report.", remedy=f"Use one of {', '.join(KINDS)}.")
@@ -312,8 +312,8 @@ def _by_account(
     parsed: Parsed, account: Account, others: Sequence[Account], file_name: str
 ) -> list[tuple[Account, Parsed]]:
     """The rows of each account; those that name none are the chosen account's."""
-    said = parsed.distinct.said["account"]
-    written = said.unique().drop_nulls()
+    column = parsed.distinct.distinct["account"]
+    written = column.unique().drop_nulls()
     if written.is_empty():
         return [(account, parsed)]
     known = _names_of({each.id: each for each in (account, *others)}.values())
@@ -328,7 +328,7 @@ def _by_account(
                 f"in the file, or leave “account” without a column to load all rows into {account.key}."
             ),
         )
-    ids = said.replace_strict(
+    ids = column.replace_strict(
         {name: owner.id for name, owner in owners.items() if owner}, default=account.id, return_dtype=pl.Int64
     )
     found: list[tuple[Account, Parsed]] = []

@@ -80,10 +80,10 @@ def _lane(kind: str) -> str:
 def _began(pid: int) -> str:
     """When a process of this machine began, in the kernel's count; empty where it is gone."""
     try:
-        told = Path(f"/proc/{pid}/stat").read_text(encoding="ascii", errors="replace")
+        text = Path(f"/proc/{pid}/stat").read_text(encoding="ascii", errors="replace")
     except OSError:
         return ""
-    return told.rpartition(")")[2].split()[_BEGAN_FIELD]
+    return text.rpartition(")")[2].split()[_BEGAN_FIELD]
 
 
 @cache
@@ -169,10 +169,10 @@ def run(config: Config, store: Store, job_id: int, start: Callable[[int, str], N
             start(job_id, job.kind)
             return
         end = _failed(
-            StoreAway("The database went away while this was done, twice; nothing was changed.", remedy="Try it again.")
+            StoreAway("The database stopped twice during this job. Nothing was changed.", remedy="Try it again.")
         )
     except loads.Cancelled:
-        end = {"state": "cancelled", "message": "It was cancelled; nothing was made of it.", "upload_state": "waiting"}
+        end = {"state": "cancelled", "message": "Cancelled.", "upload_state": "waiting"}
     except ReefError as problem:
         end = _failed(problem)
     except OSError as problem:
@@ -192,7 +192,7 @@ def _fault(job_id: int) -> dict[str, Any]:
     return {
         "state": "failed",
         "upload_state": "waiting",
-        "message": f"This stopped on a fault of the application; nothing was changed (job {job_id}).",
+        "message": f"The application failed. Nothing was changed (job {job_id}).",
         "remedy": "The log has the details under that number.",
     }
 
@@ -227,7 +227,7 @@ def _load(config: Config, store: Store, job: loads.Job) -> dict[str, Any]:
         raise NotFound("The file or its account is gone.", remedy="Drop the file again.")
     path = config.uploads / upload.sha256
     if not path.exists():
-        raise BadFile("The file is no longer here.", place=upload.file_name, remedy="Drop it again.")
+        raise BadFile("The file is gone.", place=upload.file_name, remedy="Drop it again.")
     person = people.by_id(store, job.person_id) if job.person_id else None
     order = orders.load_order(job)
     done = intake.load(
@@ -284,8 +284,8 @@ def _demo(config: Config, store: Store, job: loads.Job) -> dict[str, Any]:
 
 
 def _backup(config: Config, store: Store, _: loads.Job) -> dict[str, Any]:
-    made = upkeep.back_up(config, store)
-    return {"file": made.name, "bytes": made.stat().st_size}
+    path = upkeep.back_up(config, store)
+    return {"file": path.name, "bytes": path.stat().st_size}
 
 
 _WORK: Final[dict[str, Callable[[Config, Store, loads.Job], dict[str, Any]]]] = {

@@ -44,8 +44,8 @@ def backup_is_due(config: Config) -> bool:
     """Whether backups are wanted, and the newest is older than it may be."""
     if not config.backup_hours:
         return False
-    made = _backups(config)
-    return not made or time.time() - made[-1].stat().st_mtime >= config.backup_hours * _HOUR
+    paths = _backups(config)
+    return not paths or time.time() - paths[-1].stat().st_mtime >= config.backup_hours * _HOUR
 
 
 def tidy(config: Config) -> int:

@@ -102,7 +102,7 @@ def _take(
         store, account_id=account.id, person_id=None, file_name=name, sha256=kept.sha256, size=kept.size
     )
     try:
-        looked = intake.look(store, account, kept.path, name, kept.sha256)
+        looked = intake.inspect(store, account, kept.path, name, kept.sha256)
     except ReefError as problem:
         _refuse(store, account, upload_id, str(problem))
         return

@@ -30,8 +30,8 @@ class Simulated:
 
 def simulate(spec: BrandSpec, seed: int, days: int, last_day: date) -> Simulated:
     """A brand's world with its stories, what happened in it, its reports and its truth."""
-    built, told = stories.tell(world.build(spec, seed, days))
-    built, grown = muddle.add(built, told, seed)
+    built, result = stories.tell(world.build(spec, seed, days))
+    built, grown = muddle.add(built, result, seed)
     built = delivery.settle(built, seed)
     happened = trade.run(built, seed, last_day)
     first_day = last_day - timedelta(days=days - 1)
@@ -39,7 +39,7 @@ def simulate(spec: BrandSpec, seed: int, days: int, last_day: date) -> Simulated
         "boosts": delivery.boosts_frame(built, last_day),
         "events": delivery.events_frame(built, last_day),
         "changes": reports.changes(built, last_day),
-        "listings": reports.listings(built, told, seed, last_day),
+        "listings": reports.listings(built, result, seed, last_day),
         "peer_benchmarks": peers.benchmarks(spec, seed, first_day, last_day),
         "peer_format_mix": peers.format_mix(spec, seed, first_day, last_day),
         "query_funnel": market.funnel(built, happened, seed, last_day),
@@ -47,12 +47,12 @@ def simulate(spec: BrandSpec, seed: int, days: int, last_day: date) -> Simulated
     # Few days have no whole week in them, and no bid was moved: a marketplace hands out no empty file.
     frames = {kind: frame for kind, frame in frames.items() if len(frame)}
     truth = reports.truth(built, happened) | {
-        "stories": _told(told),
+        "stories": _told(result),
         "muddle": reports.told_of_muddle(grown, last_day, days),
     }
-    return Simulated(built, happened, told, grown, frames, truth)
+    return Simulated(built, happened, result, grown, frames, truth)
 
 
-def _told(told: Stories) -> dict[str, object]:
+def _told(result: Stories) -> dict[str, object]:
     parts = ("collapsed", "bought", "gained", "leaked", "lost")
-    return {name: list(getattr(told, name)) for name in parts} | {"turn": told.turn, "broke": told.broke}
+    return {name: list(getattr(result, name)) for name in parts} | {"turn": result.turn, "broke": result.broke}

@@ -89,10 +89,10 @@ class _Growing:
         )
 
 
-def add(world: World, told: Stories, seed: int) -> tuple[World, Muddle]:
+def add(world: World, stories: Stories, seed: int) -> tuple[World, Muddle]:
     """The world with its muddle; what was there before is as it was."""
     rng = np.random.default_rng([seed, 23, *world.spec.key.encode()])
-    spare = _spare_families(world, told)
+    spare = _spare_families(world, stories)
     world, lost, shadowing = _shelved(world, spare)
     world, replaced, gap = _more_products(world, spare, rng)
     grown = _Growing(world)
@@ -114,9 +114,9 @@ def add(world: World, told: Stories, seed: int) -> tuple[World, Muddle]:
     )
 
 
-def _spare_families(world: World, told: Stories) -> list[str]:
+def _spare_families(world: World, stories: Stories) -> list[str]:
     """Families in which no story plays, largest first."""
-    played = {*told.collapsed, *told.bought, *told.gained, *told.leaked}
+    played = {*stories.collapsed, *stories.bought, *stories.gained, *stories.leaked}
     sizes = (
         world.products.group_by("family", maintain_order=True)
         .agg(pl.len().alias("size"), (pl.col("sku").is_in(list(played)) | pl.col("drags")).any().alias("plays"))
@@ -197,13 +197,13 @@ def _everything(grown: _Growing, spare: list[str], rng: np.random.Generator) -> 
     world = grown.world
     like = world.campaigns.to_dicts()[0]
     number = grown.campaign("catch everything", like, targeting="auto", format="product", family="")
-    held = _advertised(world)
-    safe = [n for n in held if world.products["family"][n] in spare and world.products["lost_on"][n] is None]
+    entries = _advertised(world)
+    safe = [n for n in entries if world.products["family"][n] in spare and world.products["lost_on"][n] is None]
     drains = [int(n) for n in rng.permutation(safe)[:2]]
-    shares = {n: float(rng.uniform(0.6, 1.4)) * (_SHARE_OF_DRAINS if n in drains else 1.0) for n in held}
+    shares = {n: float(rng.uniform(0.6, 1.4)) * (_SHARE_OF_DRAINS if n in drains else 1.0) for n in entries}
     group = grown.group(number, "All products", shares, dict.fromkeys(drains, _FIT_OF_DRAINS))
     products = world.products
-    worth = float(np.mean((products["cvr"] * products["price"]).to_numpy()[held])) * world.spec.target_acos
+    worth = float(np.mean((products["cvr"] * products["price"]).to_numpy()[entries])) * world.spec.target_acos
     for place, text in enumerate(AUTO_TARGETS):
         category = world.spec.categories[place % len(world.spec.categories)].name
         grown.target(

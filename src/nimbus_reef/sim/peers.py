@@ -63,7 +63,7 @@ def benchmarks(spec: BrandSpec, seed: int, first_day: date, last_day: date) -> p
             for metric in ("ctr", "cvr", "cpc", "acos", "aov", "cart_rate", "purchase_rate"):
                 for ad_format in (*FORMATS, "all"):
                     values = _of_format(people, metric, number, ad_format)
-                    told = np.quantile(values, np.array(POINTS) / 100)
+                    result = np.quantile(values, np.array(POINTS) / 100)
                     rows.append(
                         {
                             "month": month.strftime("%Y-%m"),
@@ -72,7 +72,7 @@ def benchmarks(spec: BrandSpec, seed: int, first_day: date, last_day: date) -> p
                             "format": ad_format,
                             "metric": metric,
                             "brands": len(values),
-                            **{f"p{point:02}": round(float(q), 6) for point, q in zip(POINTS, told, strict=True)},
+                            **{f"p{point:02}": round(float(q), 6) for point, q in zip(POINTS, result, strict=True)},
                         }
                     )
     return pl.DataFrame(rows)

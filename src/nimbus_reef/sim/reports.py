@@ -61,14 +61,14 @@ def changes(world: World, last_day: date) -> pl.DataFrame:
     )
 
 
-def listings(world: World, told: Stories, seed: int, last_day: date) -> pl.DataFrame:
+def listings(world: World, stories: Stories, seed: int, last_day: date) -> pl.DataFrame:
     """Every product's page on every day; most of them hardly change."""
     rng = np.random.default_rng([seed, 17, *world.spec.key.encode()])
     rows, days = [], range(world.days)
     for product in world.products.to_dicts():
         images, bullets = int(rng.integers(5, 8)), int(rng.integers(4, 6))
         rating, reviews = float(rng.uniform(3.9, 4.8)), int(rng.integers(40, 2400))
-        changed = {page.day: page for page in told.pages if page.product_no == product["product_no"]}
+        changed = {page.day: page for page in stories.pages if page.product_no == product["product_no"]}
         rich = "yes" if rng.random() < 0.6 else "no"
         for day in days:
             if day in changed:

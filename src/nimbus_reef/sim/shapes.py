@@ -141,10 +141,10 @@ def _adjustments(campaigns: pl.DataFrame) -> pl.DataFrame:
 
 def write_workbook(path: Path, sheets: Mapping[str, pl.DataFrame]) -> Path:
     """A workbook with a sheet for each frame, dates as ISO text."""
-    made = []
+    entries = []
     for name, frame in sheets.items():
         dated = frame.with_columns(pl.col(pl.Date).dt.to_string())
-        made.append(Sheet(name, [SheetColumn(header) for header in dated.columns], dated.rows()))
+        entries.append(Sheet(name, [SheetColumn(header) for header in dated.columns], dated.rows()))
     with path.open("wb") as file:
-        write_xlsx(file, made)
+        write_xlsx(file, entries)
     return path

@@ -83,7 +83,7 @@ def tell(world: World) -> tuple[World, Stories]:
     pages += [PageChange(number, turn, images=9, bullets=6) for number in _members(world, gained)]
     last = [number for family in families[4:5] for number in _members(world, family)[:1]]
     pages += [PageChange(number, world.days - 1, images=1, bullets=0) for number in last]
-    told = Stories(
+    stories = Stories(
         turn=turn,
         broke=broke,
         collapsed=_skus(world, first),
@@ -93,7 +93,7 @@ def tell(world: World) -> tuple[World, Stories]:
         lost=_skus(world, last),
         pages=tuple(pages),
     )
-    return replace(world, mood=mood, bids=bids), told
+    return replace(world, mood=mood, bids=bids), stories
 
 
 def _members(world: World, family: str) -> list[int]:

@@ -20,6 +20,8 @@ from nimbus_reef.jobs import acceptances
 from nimbus_reef.store.people import plans
 from nimbus_reef.store.record import loads
 from nimbus_reef.web.current import context, figures, inside, must_write, services
+from nimbus_reef.web.kit.context import Context
+from nimbus_reef.web.kit.lists import ListSpec, listed
 from nimbus_reef.web.kit.previews import AcceptancePreview, preview
 from nimbus_reef.web.params import Scope
 
@@ -31,13 +33,13 @@ _OWN: Final = ("csrf_token", "sure", "asked", "replacing", "offered", "take", "a
 
 def proposed(scope: Scope, view: str, keys: Sequence[str]) -> list[Proposal]:
     """What is proposed on rows of a view."""
-    return proposals(services().facts, scope.look, view, keys, context().planned_changes())
+    return proposals(services().facts, scope.selection, view, keys, context().planned_changes())
 
 
 def accept_one(scope: Scope, proposal: Proposal) -> None:
     """Puts what is proposed on one row into the plan; Conflict where that cannot be."""
     replacing = request.form.getlist("replacing", type=whole)
-    acceptance.accept_one(services().facts, scope.look, must_write().id, proposal, replacing)
+    acceptance.accept_one(services().facts, scope.selection, must_write().id, proposal, replacing)
 
 
 def put(
@@ -60,17 +62,17 @@ def put(
     made an order can be asked for there.
     """
     must_write()
-    asked = acceptance.assess(services().facts, scope.look, offered, _left())
+    asked = acceptance.assess(services().facts, scope.selection, offered, _left())
     shown = preview(asked, title, thing, scope.window.days, scope.account.settings, figures())
     gone = set(asked.replaced_rows) - set(request.form.getlist("replacing", type=whole))
     open_questions = bool(notice or gone or (shown.asks and not request.form.get("asked")))
-    few = shown.changes <= HANDFUL and len(offered) == 1 and not (shown.asks or asked.told.refused)
+    few = shown.changes <= HANDFUL and len(offered) == 1 and not (shown.asks or asked.acceptance.refused)
     if not open_questions and (request.form.get("sure") or few):
         return _done(scope, asked, shown, back)
     return render_template(
         "preview.html",
         action=action,
-        told=shown,
+        preview=shown,
         back=back,
         notice=notice or {},
         asks_alone=asks_alone,
@@ -87,19 +89,19 @@ def _done(scope: Scope, asked: Assessed, shown: AcceptancePreview, back: str) ->
     who = must_write()
     if shown.changes > AT_ONCE:
         return _by_a_worker(scope, asked, back)
-    done = acceptance.accept(services().facts, scope.look, who.id, asked.going, asked.replaced_rows)
+    done = acceptance.accept(services().facts, scope.selection, who.id, asked.going, asked.replaced_rows)
     write = figures()
-    said = [f"{write.counted(len(done.planned), 'change')} added to the plan"]
-    if done.told.replaced:
-        said.append(f"{write.counted(len(done.told.replaced), 'change')} replaced")
-    said += [f"left out {each}" for each in (*shown.skipped, *shown.refused)]
-    flash("; ".join(said) + ".", "accepted" if done.planned else "message")
+    texts = [f"{write.counted(len(done.planned), 'change')} added to the plan"]
+    if done.taken.replaced:
+        texts.append(f"{write.counted(len(done.taken.replaced), 'change')} replaced")
+    texts += [f"left out {each}" for each in (*shown.skipped, *shown.refused)]
+    flash("; ".join(texts) + ".", "accepted" if done.planned else "message")
     return redirect(back)
 
 
 def _by_a_worker(scope: Scope, asked: Assessed, back: str) -> AnyResponse:
     handed = acceptances.hand_over(
-        services().config.exports, acceptance.packages(scope.look, asked.going), asked.replaced_rows
+        services().config.exports, acceptance.packages(scope.selection, asked.going), asked.replaced_rows
     )
     job_id = loads.start_job(
         services().store,
@@ -121,6 +123,13 @@ def take_out(scope: Scope) -> None:
 def selected() -> list[str]:
     """The rows that a form selects: those of a table, or the ones behind selected findings."""
     return [*request.form.getlist("rows"), *request.form.getlist("findings")]
+
+
+def keys_of(ask: Context, rows: ListSpec) -> list[str]:
+    """The keys of the rows of a list that a form selects, or of all that are filtered where it says so."""
+    if not request.form.get("all"):
+        return selected()
+    return list(dict.fromkeys(listed(ask, rows).found.ordered[rows.key]))
 
 
 def back_to(scope: Scope, usual: str) -> str:

@@ -88,7 +88,7 @@ def must_write() -> Person:
     """Who is signed in, if their role may change things; NotAllowed otherwise."""
     who = person()
     if not who.writes:
-        raise NotAllowed("Viewers look, they do not change things.", remedy="Ask an owner for the role of analyst.")
+        raise NotAllowed("Viewers cannot change anything.", remedy="Ask an owner for the role of analyst.")
     return who
 
 
@@ -96,7 +96,7 @@ def must_manage() -> Person:
     """Who is signed in, if people and accounts are theirs to manage; NotAllowed otherwise."""
     who = person()
     if not who.manages:
-        raise NotAllowed("Owners manage people and accounts.", remedy="Ask an owner.")
+        raise NotAllowed("Only owners manage people and accounts.", remedy="Ask an owner.")
     return who
 
 
@@ -115,12 +115,11 @@ def account_of(key: str | None) -> Account:
     if key:
         found = next((each for each in mine if each.key == key), None)
         if found is None:
-            raise NotFound(f"There is no account “{key}” for you.", remedy="Choose one in the scope bar.")
+            raise NotFound(f"You have no access to an account “{key}”.", remedy="Choose one in the scope bar.")
         return found
     if not mine:
         raise NotFound(
-            "No brand account is yours to see yet.",
-            remedy="An owner gives you brands; `reef account add` makes an account.",
+            "You have no brand account yet.", remedy="Ask an owner for access. `reef account add` creates an account."
         )
     return mine[0]
 
@@ -129,7 +128,7 @@ def account_by_id(account_id: int) -> Account:
     """The account of something that was found by its own id."""
     found = next((each for each in my_accounts() if each.id == account_id), None)
     if found is None:
-        raise NotFound("Not found, or not yours to see.", remedy="Follow a link of this application.")
+        raise NotFound("Not found, or no access.", remedy="Use a link in the application.")
     return found
 
 
@@ -139,19 +138,28 @@ def _last_account() -> str | None:
     return last if any(each.key == last for each in my_accounts()) else None
 
 
+_CHECKED: Final = frozenset({"standing", "movement", "catalog", "delivery", "targeting", "findings", "plan", "notes"})
+"""Areas whose addresses say nothing but what is looked at."""
+_BESIDES: Final = frozenset({SECOND_ANSWER[0], "all", "area", "back", "kind", "row", "stay"})
+
+
 def current_scope() -> Scope:
     """The scope of this request; kept for it."""
     if "scope" not in g:
         account = account_of(request.values.get("account") or _last_account())
         session["account"] = account.key
-        made = params.of_account(request.values, account, services().facts, target_acos.aims(services().store, account))
-        if made.newest is not None and (missing := unknown(services().facts, made.look)):
+        if request.method == "GET" and request.blueprint in _CHECKED:
+            params.refuse_unknown(request.args, _BESIDES)
+        scope = params.of_account(
+            request.values, account, services().facts, target_acos.aims(services().store, account)
+        )
+        if scope.newest is not None and (missing := unknown(services().facts, scope.selection)):
             near = f" Did you mean {' or '.join(f'“{each}”' for each in missing.near)}?" if missing.near else ""
             raise BadInput(
                 f"There is no {missing.kind} “{missing.name}” in this account.",
-                remedy=f"Choose one in the bar above.{near}",
+                remedy=f"Choose one in the scope bar.{near}",
             )
-        g.scope = made
+        g.scope = scope
     found: Scope = g.scope
     return found
 

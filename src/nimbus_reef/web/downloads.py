@@ -3,18 +3,19 @@
 from __future__ import annotations
 
 import io
-from collections.abc import Sequence
+from collections.abc import Callable, Mapping, Sequence
 from typing import Final
 
 from flask import Response, redirect, url_for
 from werkzeug.wrappers import Response as AnyResponse
 
-from nimbus_reef.errors import BadInput, Conflict
+from nimbus_reef.errors import BadInput, Conflict, NotFound
 from nimbus_reef.formats.tables import Table, csv_lines
 from nimbus_reef.jobs import exports as work
 from nimbus_reef.store.people import trail
 from nimbus_reef.store.record import loads
-from nimbus_reef.web.current import current_scope, person, services
+from nimbus_reef.web.current import context, current_scope, person, services
+from nimbus_reef.web.kit.views import AreaView
 
 AT_ONCE_ROWS: Final = 1_000
 """So many rows are a workbook before anybody would wait; more are a worker's."""
@@ -42,8 +43,21 @@ def hand_out(table: Table, ending: str) -> AnyResponse:
         work.as_parquet(table, target)
         return _attached(Response(target.getvalue(), mimetype=_PARQUET), file_name)
     if ending != "xlsx":
-        raise BadInput(f"A table does not come as “{ending}”.", remedy="Use csv, xlsx or parquet.")
+        raise BadInput(f"“{ending}” is not a download format.", remedy="Use csv, xlsx or parquet.")
     return _as_workbook([table], file_name)
+
+
+def hand_out_view(views: Mapping[str, AreaView], name: str, ending: str, ready: Callable[[], object]) -> AnyResponse:
+    """The rows of a view of an area as the address narrows them. ready: raises where their reports are not held."""
+    found = views.get(name)
+    if found is None or not found.leaves:
+        every = ", ".join(each for each, view in views.items() if view.leaves)
+        raise NotFound(f"“{name}” is not a table.", remedy=f"Export {every}.")
+    ready()
+    table = found.table(context())
+    if table is None:
+        raise NotFound("There is nothing to export.", remedy="Choose other days.")
+    return hand_out(table, ending)
 
 
 def hand_out_workbook(tables: Sequence[Table], name: str) -> AnyResponse:
@@ -66,7 +80,7 @@ def _as_workbook(tables: Sequence[Table], file_name: str) -> AnyResponse:
         return _attached(Response(target.getvalue(), mimetype=XLSX), file_name)
     if loads.open_jobs(services().store, person().id, "export") >= _AT_A_TIME:
         raise Conflict(
-            f"{_AT_A_TIME} exports of yours are being made.",
+            f"{_AT_A_TIME} of your exports are running.",
             remedy="Wait for one of them, or cancel it, then export again.",
         )
     request = work.hand_over(services().config.exports, tables) | {"file": file_name}
@@ -79,7 +93,7 @@ def _as_workbook(tables: Sequence[Table], file_name: str) -> AnyResponse:
         request=request,
     )
     services().queue.start(job_id, "export")
-    return redirect(current_scope().elsewhere(url_for("exports.look", job_id=job_id)))
+    return redirect(current_scope().elsewhere(url_for("exports.index", job_id=job_id)))
 
 
 def _attached(response: Response, file_name: str) -> Response:

@@ -15,14 +15,16 @@ from urllib.parse import urlencode
 import structlog
 from flask import Flask, g, redirect, render_template, request, url_for
 from flask_compress import Compress
-from flask_login import current_user
+from flask_login import current_user, login_user
 from flask_wtf.csrf import CSRFError
 from werkzeug.exceptions import HTTPException
 from werkzeug.routing import IntegerConverter, Map
 from werkzeug.wrappers import Response
 
 from nimbus_reef import __version__
+from nimbus_reef.analysis.tables import OPERATORS
 from nimbus_reef.config import Config
+from nimbus_reef.core import glossary
 from nimbus_reef.core.evidence import meaning
 from nimbus_reef.errors import (
     BadFile,
@@ -38,6 +40,7 @@ from nimbus_reef.errors import (
 )
 from nimbus_reef.jobs import helper_process
 from nimbus_reef.jobs.queue import Queue
+from nimbus_reef.store.people.people import Person
 from nimbus_reef.store.reading.disk_cache import DiskCache
 from nimbus_reef.store.reading.facts import TARGET_SOURCES, Facts
 from nimbus_reef.store.record import snapshot_reads
@@ -48,6 +51,7 @@ from nimbus_reef.web.bar.routes import bar
 from nimbus_reef.web.current import (
     SECOND_ANSWER,
     Services,
+    SignedIn,
     current_scope,
     figures,
     here_path,
@@ -59,7 +63,9 @@ from nimbus_reef.web.exports.routes import exports
 from nimbus_reef.web.frame import Frame
 from nimbus_reef.web.health import health
 from nimbus_reef.web.kit.judging import NotYet, waiting
-from nimbus_reef.web.kit.lacking import NoFigures, told
+from nimbus_reef.web.kit.lacking import NoFigures, described
+from nimbus_reef.web.labels.routes import labels
+from nimbus_reef.web.notes.routes import notes
 from nimbus_reef.web.params import Scope
 from nimbus_reef.web.people.routes import people
 from nimbus_reef.web.proxies import NamedProxies
@@ -117,14 +123,17 @@ def make_app(config: Config, store: Store, queue: Queue, *, secret_key: str, tes
     app.session_interface = ReefSessions(store)
     _one_moment(app)
     security.guard(app)
+    app.before_request(_keep_filter)
     Compress(app)
-    for each in (*(area.blueprint for area in AREAS), people, settings, exports, saved, bar):
+    for each in (*(area.blueprint for area in AREAS), people, settings, exports, saved, notes, labels, bar):
         app.register_blueprint(each)
     app.context_processor(_everywhere)
     app.jinja_env.globals["means"] = meaning
+    app.jinja_env.globals["operators"] = OPERATORS
     app.jinja_env.globals["here_path"] = here_path
     app.jinja_env.globals["asset"] = _asset_addresses(app)
     app.add_url_rule("/", "start", _start)
+    app.add_url_rule("/glossary", "glossary", lambda: render_template("glossary.html", groups=glossary.groups()))
     app.add_url_rule("/ready", "ready", _ready)
     app.add_url_rule("/alive", "alive", lambda: ("alive", {"Content-Type": "text/plain"}))
     if config.metrics_token:
@@ -133,6 +142,14 @@ def make_app(config: Config, store: Store, queue: Queue, *, secret_key: str, tes
         metrics.measure(app, config.metrics_token, store, app.extensions["reef"].facts)
     _map_errors(app)
     return app
+
+
+def page_for(app: Flask, person: Person, address: str) -> str:
+    """A page as somebody sees it, without a browser; raises what the page would answer with."""
+    with app.test_request_context(address):
+        login_user(SignedIn(person))
+        answer = app.dispatch_request()
+        return str(answer if isinstance(answer, str) else app.make_response(answer).get_data(as_text=True))
 
 
 class _Id(IntegerConverter):
@@ -172,6 +189,11 @@ def _one_moment(app: Flask) -> None:
             snapshot_reads.end(g.pop("moment"))
 
 
+def _keep_filter() -> Response | None:
+    """A filter that was just typed stands in the address like any other, for links to keep."""
+    return redirect(current_scope().link(request.path)) if request.args.get("compared") else None
+
+
 def _asset_addresses(app: Flask) -> Callable[[str], str]:
     """Addresses of built files that change with their contents, so browsers may keep them."""
 
@@ -190,7 +212,7 @@ def _ready() -> tuple[str, int, dict[str, str]]:
 
 def _start() -> Response:
     if not my_accounts():
-        return redirect(url_for("settings.look"))
+        return redirect(url_for("settings.index"))
     scope = current_scope()
     return redirect(scope.elsewhere(url_for(BY_NAME[_begins_with(scope)].home)))
 
@@ -201,8 +223,8 @@ def _begins_with(scope: Scope) -> str:
         return "pulse"
     if not scope.newest:
         return "intake"
-    held = services().facts.spans(scope.account.id)
-    return "targeting" if held.keys() & set(TARGET_SOURCES) else "pulse"
+    by_key = services().facts.spans(scope.account.id)
+    return "targeting" if by_key.keys() & set(TARGET_SOURCES) else "pulse"
 
 
 def _everywhere() -> dict[str, Any]:
@@ -257,7 +279,7 @@ def _map_errors(app: Flask) -> None:
         return (
             render_template(
                 "lacking.html",
-                said=told(problem.lack, figures()),
+                said=described(problem.lack, figures()),
                 area=area.title,
                 head=f"{area.name}/_head.html" if area.views else "",
                 against=problem.days == "against",
@@ -297,14 +319,14 @@ def _map_errors(app: Flask) -> None:
     def forged(_: CSRFError) -> Response | tuple[str, int, dict[str, str]]:
         if not current_user.is_authenticated and request.endpoint not in security.OPEN_ENDPOINTS:
             return security.to_sign_in()
-        return page(400, "The page was open for too long, or did not come from here.", "Load it anew and try again.")
+        return page(400, "The page has expired.", "Reload it and try again.")
 
     @app.errorhandler(HTTPException)
     def http(problem: HTTPException) -> tuple[str, int, dict[str, str]]:
         words = {
-            404: ("There is no such page.", "Follow a link of this application."),
-            405: ("This address is not for opening.", "Go back and use the button."),
-            413: ("The file is larger than is taken in.", "Download the report in shorter ranges of days."),
+            404: ("There is no such page.", "Use a link in the application."),
+            405: ("This address cannot be opened.", "Go back and use the button."),
+            413: ("The file is too large.", "Download the report in shorter ranges of days."),
             429: ("Too many tries.", "Wait a minute and try again."),
         }
         message, remedy = words.get(problem.code or 500, (problem.description or "Something went wrong.", ""))
@@ -317,5 +339,5 @@ def _map_errors(app: Flask) -> None:
         fault = secrets.token_hex(4)
         log.error("request failed", fault=fault, path=request.path, exc_info=problem)
         return page(
-            500, f"The application made a mistake (fault {fault}).", "Try again; the log has it under that number."
+            500, f"The application failed (error {fault}).", "Try again. The log has the details under that number."
         )

@@ -15,17 +15,18 @@ from nimbus_reef.analysis.judged import stake_known
 from nimbus_reef.analysis.recurring import news_known
 from nimbus_reef.core.checks import CHECKS, Money
 from nimbus_reef.core.model import from_micro
-from nimbus_reef.core.windows import LAST_N_DAYS, Window, month_factor
+from nimbus_reef.core.windows import NAMED, Window
 from nimbus_reef.formats.figures import Figures
 from nimbus_reef.formats.kinds import KINDS
 from nimbus_reef.jobs.intake import today_of
-from nimbus_reef.store.people import closed_audits, plans
+from nimbus_reef.store.people import closed_audits, notes, saved_views
 from nimbus_reef.store.people.accounts import Account
-from nimbus_reef.store.reading import target_frames
+from nimbus_reef.store.people.notes import Remark
+from nimbus_reef.store.people.saved_views import SavedView
 from nimbus_reef.web.areas import AREAS, BY_NAME, Area
-from nimbus_reef.web.current import away_from, current_scope, figures, here_path, my_accounts, services
+from nimbus_reef.web.current import away_from, current_scope, figures, here_path, my_accounts, person, services
 from nimbus_reef.web.kit.lacking import widened
-from nimbus_reef.web.kit.planned import PlanStrip, overlaps, own_shares, strip
+from nimbus_reef.web.kit.planned import PlanStrip, account_strip
 from nimbus_reef.web.params import Scope
 
 _MOST_VALUES = 30
@@ -59,7 +60,7 @@ class Frame:
     pays for nothing it does not show.
     """
 
-    windows = LAST_N_DAYS
+    windows = NAMED
 
     @property
     def scope(self) -> Scope:
@@ -85,8 +86,8 @@ class Frame:
         return [
             (
                 (
-                    f"{', '.join(titles)}: the sum of {self.figures.days(block)} is left out, since these days hold"
-                    " only a part of it."
+                    f"{', '.join(titles)}: the total of {self.figures.days(block)} is left out. This period covers"
+                    " only part of it."
                 ),
                 scope.link(self.here, window_text=_as_text(widened(scope.window, block)), page=1),
             )
@@ -101,16 +102,13 @@ class Frame:
             return None
         if here.most is not None:
             return (
-                f"{self.figures.money(stake)} per 30 days is at stake here: {here.stake}.",
-                self.scope.elsewhere(url_for("findings.look")),
+                f"{self.figures.money(stake)} per 30 days: {here.stake}.",
+                self.scope.elsewhere(url_for("findings.index")),
             )
-        told = " and ".join(
+        text = " and ".join(
             check.title.lower() for check in CHECKS.values() if check.area is here.found and check.money is Money.OWN
         )
-        return (
-            f"{self.figures.money(stake)} per 30 days is at stake here: {told}.",
-            self.scope.elsewhere(url_for("findings.look")),
-        )
+        return (f"{self.figures.money(stake)} per 30 days: {text}.", self.scope.elsewhere(url_for("findings.index")))
 
     @cached_property
     def whole_groups(self) -> str:
@@ -118,10 +116,10 @@ class Frame:
         scope, facts = self.scope, services().facts
         if not scope.product or scope.newest is None or self.area not in ("targeting", "findings"):
             return ""
-        own = self.figures.micro(products.spend(facts, scope.look, scope.product))
+        own = self.figures.micro(products.spend(facts, scope.selection, scope.product))
         return (
-            f"Targets and search terms are those of the whole ad groups that advertise {scope.product}, with all their "
-            f"products; {scope.product} itself spent {own} in these days."
+            f"These targets and search terms belong to all products of the ad groups that advertise {scope.product}. "
+            f"{scope.product} itself spent {own} in this period."
         )
 
     @property
@@ -131,8 +129,8 @@ class Frame:
         if not scope.product or scope.newest is None or self.area != "delivery":
             return ""
         return (
-            f"These are whole campaigns that advertise {scope.product}, with all their products: reports of placements,"
-            " hours and budgets do not tell products apart."
+            f"These are whole campaigns that advertise {scope.product}. Placement, hour and budget reports do not split"
+            " by product."
         )
 
     @cached_property
@@ -141,13 +139,22 @@ class Frame:
         scope, facts = self.scope, services().facts
         if scope.newest is None or self.area not in ("targeting", "findings"):
             return ""
-        held = facts.held(scope.account.id, scope.window)
-        if not 0 < held.days < held.of:
+        result = facts.target_source(scope.account.id, scope.window)
+        if not 0 < result.days < result.of:
             return ""
         return (
-            f"{KINDS[held.kind].title} hold {held.days} of these {held.of} days: figures per 30 days are scaled from"
-            " those."
+            f"{KINDS[result.kind].title} cover {result.days} of {result.of} days. Figures per 30 days are scaled"
+            " from these."
         )
+
+    def notes(self, view: str, row_id: str) -> list[Remark]:
+        """The notes on a row of a view, newest first."""
+        return notes.of_account(services().store, self.scope.account.id, view, row_id)
+
+    @cached_property
+    def saved_views(self) -> list[SavedView]:
+        """The views that are kept of this page's table: one's own, and those shared with the brand's people."""
+        return saved_views.views(services().store, person().id, request.path, self.scope.account.brand_id)
 
     @property
     def figures(self) -> Figures:
@@ -162,34 +169,12 @@ class Frame:
     @cached_property
     def strip(self) -> PlanStrip:
         """The waiting changes together."""
-        scope = self.scope
-        facts, account = services().facts, scope.account
-        now = plans.generation(facts.store, account.id)
-
-        def make() -> PlanStrip:
-            planned = plans.planned(facts.store, account.id)
-            month = self._month() if planned else (0.0, 0.0)
-            shared = scope.newest is not None and overlaps(planned)
-            own = own_shares(planned, target_frames.term_shares(facts, account.id, scope.window)) if shared else {}
-            return strip(planned, month, self.figures, own)
-
-        return facts.kept("strip", account.id, make, now, scope.window, self.figures)
-
-    def _month(self) -> tuple[float, float]:
-        """Spend and sales of all targets in scope per 30 days, in units."""
-        scope, facts = self.scope, services().facts
-        if scope.newest is None:
-            return 0.0, 0.0
-        source = facts.held(scope.account.id, scope.window).kind
-        days = facts.by_day(scope.account.id, source, scope.window, ("spend", "sales"))
-        spend, sales = (from_micro(int(days[name].sum())) for name in ("spend", "sales"))
-        monthly = month_factor(facts.monthly_days(scope.account.id, source, scope.window))
-        return spend * monthly, sales * monthly
+        return account_strip(services().facts, self.scope, self.figures)
 
     @cached_property
     def _targets_stake(self) -> int | None:
         scope = self.scope
-        return stake_known(services().facts, scope.look)
+        return stake_known(services().facts, scope.selection)
 
     @property
     def rail_pending(self) -> bool:
@@ -215,14 +200,14 @@ class Frame:
     def _known(self) -> Findings | None:
         scope = self.scope
         away = away_from(scope.account.id)
-        return findings_known(services().facts, scope.look, away, today_of(scope.account))
+        return findings_known(services().facts, scope.selection, away, today_of(scope.account))
 
     @cached_property
     def name_parts(self) -> list[str]:
         """What campaigns are called in parts of their names, as `part:value`, the most frequent of each part first."""
         if self.scope.newest is None:
             return []
-        parsed = names.parsed(services().facts, self.scope.look)
+        parsed = names.parsed(services().facts, self.scope.selection)
         if parsed is None:
             return []
         return [f"{part}:{value}" for part, values in parsed.counts.items() for value, _ in values[:_MOST_VALUES]]

@@ -16,7 +16,7 @@ _LEAST_FREE: Final = 0.05
 
 @dataclass(frozen=True, slots=True)
 class Health:
-    """ready: pages can be shown; lines: what was looked at, and how it stands."""
+    """ready: pages can be shown; lines: what was looked at, and status."""
 
     ready: bool
     lines: tuple[str, ...]
@@ -38,8 +38,8 @@ def health(config: Config, store: Store) -> Health:
 
 def _room(config: Config) -> str:
     try:
-        told = shutil.disk_usage(config.var)
+        entries = shutil.disk_usage(config.var)
     except OSError as problem:
         return f"disk: {problem.strerror}"
-    free = told.free / told.total
+    free = entries.free / entries.total
     return f"disk: {free:.0%} free" + (" - make room in REEF_VAR" if free < _LEAST_FREE else "")

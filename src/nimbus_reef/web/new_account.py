@@ -20,8 +20,8 @@ def add(store: Store, form: AccountForm, person_id: int) -> Account:
     """The account, with the margin that its target follows from where one was given."""
     values = form.values()
     key = accounts.free_key(store, values["brand_name"], values["country"])
-    made = accounts.add(store, key=key, person_id=person_id, **values)
+    account = accounts.add(store, key=key, person_id=person_id, **values)
     if form.own_margin is not None:
-        after = replace(made.settings, margin=form.own_margin)
-        account_settings.change(store, made.id, person_id, made.settings, after)
-    return made
+        after = replace(account.settings, margin=form.own_margin)
+        account_settings.change(store, account.id, person_id, account.settings, after)
+    return account

@@ -2,22 +2,32 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass, replace
 from datetime import date
+from difflib import get_close_matches
 from typing import Any, Final
 from urllib.parse import urlencode
 
 from werkzeug.datastructures import MultiDict
 
-from nimbus_reef.analysis.look import DEFAULT_AGAINST, DEFAULT_WINDOW, Look, Part, nothing_before, usual_window
+from nimbus_reef.analysis.selection import (
+    DEFAULT_AGAINST,
+    DEFAULT_WINDOW,
+    Part,
+    Selection,
+    nothing_before,
+    usual_window,
+)
 from nimbus_reef.core import windows
 from nimbus_reef.core.model import Format
 from nimbus_reef.core.targeting import Aims
 from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import BadInput
 from nimbus_reef.formats.typed import number, whole
+from nimbus_reef.store.people import labels
 from nimbus_reef.store.people.accounts import Account
+from nimbus_reef.store.people.labels import Labels
 from nimbus_reef.store.reading.facts import Facts
 
 JUDGES = ("evidence", "simple")
@@ -36,10 +46,9 @@ OWN_OF_A_TABLE: dict[str, Any] = {
 
 OWN_OF_A_PAGE = (
     "by",
-    "as",
+    "annex",
     "metric",
     "least",
-    "limited",
     "show",
     "smooth",
     "whose",
@@ -68,6 +77,8 @@ OWN_OF_A_PAGE = (
 
 _FIELD_OF: Final = {
     "portfolio": "portfolio",
+    "category": "category",
+    "label": "label",
     "product": "product",
     "campaign": "campaign",
     "holds": "name",
@@ -102,6 +113,9 @@ class Scope:
     target_acos_text: str = ""
     formats: tuple[str, ...] = ()
     portfolio: str = ""
+    category: str = ""
+    label: str = ""
+    labels: Labels | None = None
     product: str = ""
     campaign: str = ""
     name: str = ""
@@ -117,12 +131,12 @@ class Scope:
 
     def choice(self, name: str, offered: Sequence[str]) -> str:
         """One of a page's own choices, the first where none is made; BadInput for what is none of them."""
-        made = dict(self.own).get(name, "") or offered[0]
-        if made not in offered:
-            raise BadInput(f"“{made}” is not offered as {name}.", remedy=f"Use {', '.join(offered)}.")
-        return made
+        text = dict(self.own).get(name, "") or offered[0]
+        if text not in offered:
+            raise BadInput(f"“{text}” is not a choice for {name}.", remedy=f"Use {', '.join(offered)}.")
+        return text
 
-    def said(self, name: str) -> str:
+    def own_value(self, name: str) -> str:
         """A page's own value, empty where none is given."""
         return dict(self.own).get(name, "")
 
@@ -166,7 +180,9 @@ class Scope:
             return self.account.target_acos
         percent = number(self.target_acos_text, self.account.locale)
         if percent is None or not 0 < percent <= 500:
-            raise BadInput(f"“{self.target_acos_text}” is not a valid target ACOS.", remedy="Give percent, such as 28.")
+            raise BadInput(
+                f"“{self.target_acos_text}” is not a valid target ACOS.", remedy="Enter a percentage such as 28."
+            )
         return float(percent) / 100
 
     @property
@@ -177,7 +193,7 @@ class Scope:
         return self.own_aims
 
     @property
-    def look(self) -> Look:
+    def selection(self) -> Selection:
         """What is asked about: the account, the days, the targets, the part of it."""
         part = Part(
             self.formats,
@@ -187,8 +203,11 @@ class Scope:
             self.name,
             self.name_parts,
             self.account.naming if self.name_parts else "",
+            self.category,
+            self.label,
+            *(self.labels or Labels()).with_label(self.label),
         )
-        return Look(self.account, self.window, self.aims, self.against, part)
+        return Selection(self.account, self.window, self.aims, self.against, part)
 
     @property
     def maturing(self) -> int:
@@ -205,6 +224,8 @@ class Scope:
             (name, value)
             for name, value in (
                 ("portfolio", self.portfolio),
+                ("category", self.category),
+                ("label", self.label),
                 ("product", self.product),
                 ("campaign", self.campaign),
                 ("holds", self.name),
@@ -217,16 +238,18 @@ class Scope:
     @property
     def part_words(self) -> str:
         """The part of the account that is looked at, in words."""
-        said = [f"format {each}" for each in sorted(self.formats)]
+        texts = [f"format {each}" for each in sorted(self.formats)]
         named = (
             ("portfolio", self.portfolio),
+            ("category", self.category),
+            ("label", self.label),
             ("product", self.product),
             ("campaign", self.campaign),
             ("names with", self.name),
             *self.name_parts,
         )
-        said += [f"{name} “{value}”" for name, value in named if value]
-        return ", ".join(said) or "all of the account"
+        texts += [f"{name} “{value}”" for name, value in named if value]
+        return ", ".join(texts) or "whole account"
 
     def values(self) -> list[tuple[str, str]]:
         """The query string as pairs, defaults left out."""
@@ -236,6 +259,8 @@ class Scope:
             ("against", self.against_text, DEFAULT_AGAINST),
             ("target_acos", self.target_acos_text, ""),
             ("portfolio", self.portfolio, ""),
+            ("category", self.category, ""),
+            ("label", self.label, ""),
             ("product", self.product, ""),
             ("campaign", self.campaign, ""),
             ("holds", self.name, ""),
@@ -256,6 +281,10 @@ class Scope:
     def address(self) -> str:
         """The query string without the account, as it is kept to look the same way again."""
         return urlencode([(name, value) for name, value in self.values() if name != "account"])
+
+    def lasting(self) -> list[tuple[str, str]]:
+        """The query string as pairs, without what is one table's or page's own."""
+        return replace(self, **OWN_OF_A_TABLE).values()
 
     def link(self, path: str, **changes: Any) -> str:
         """The address of a path in this scope, with some of it changed."""
@@ -279,17 +308,44 @@ class Scope:
         """
         fields = {_FIELD_OF[name]: value for name, value in there.items() if name in _FIELD_OF}
         own = tuple((name, value) for name, value in there.items() if name not in _FIELD_OF and name != "said")
-        made = replace(self, **{**OWN_OF_A_TABLE, **fields, "own": own})
+        scope = replace(self, **{**OWN_OF_A_TABLE, **fields, "own": own})
         if "said" in there:
-            made = replace(made, name_parts=_name_parts(MultiDict({"said": there["said"]})))
-        return f"{path}?{urlencode(made.values())}"
+            scope = replace(scope, name_parts=_name_parts(MultiDict({"said": there["said"]})))
+        return f"{path}?{urlencode(scope.values())}"
+
+
+KNOWN: Final = frozenset(
+    {
+        *("account", "window", "month", "from", "to", "against", "against_from", "against_to", "target_acos"),
+        *("format", "portfolio", "category", "label", "product", "campaign", "holds", "said"),
+        *("judge", "where", "limited", "compared", "comparison", "value", "q", "sort", "cols", "page", "open"),
+        *OWN_OF_A_PAGE,
+    }
+)
+"""What an address of an audit page may hold."""
+
+
+def refuse_unknown(args: MultiDict[str, str], besides: Collection[str] = ()) -> None:
+    """BadInput for a parameter that says nothing here, with what may have been meant. besides: the page's own."""
+    known = KNOWN | set(besides)
+    for name in args:
+        if name not in known:
+            near = get_close_matches(name, sorted(known), 1)
+            meant = f"Did you mean “{near[0]}”?" if near else "Remove it from the address."
+            raise BadInput(f"“{name[:40]}” is not part of an address here.", remedy=meant)
 
 
 def of_account(args: MultiDict[str, str], account: Account, facts: Facts, aims: Aims | None = None) -> Scope:
     """The scope of a request on what an account holds; BadInput names the part that cannot be understood."""
-    held = (facts.newest_day(account.id), facts.usual_span(account.id, account.maturing_days), facts.blocks(account.id))
-    found = parse(args, account, held[0], aims, usual=held[1], blocks=held[2])
-    found = replace(found, usual_loaded=facts.block_loaded(account.id, held[1], account.timezone))
+    entries = (
+        facts.newest_day(account.id),
+        facts.usual_span(account.id, account.maturing_days),
+        facts.blocks(account.id),
+    )
+    found = parse(args, account, entries[0], aims, usual=entries[1], blocks=entries[2])
+    if found.label:
+        found = replace(found, labels=labels.of_account(facts.store, account.id))
+    found = replace(found, usual_loaded=facts.block_loaded(account.id, entries[1], account.timezone))
     before = found.asked_against if found.against_text == DEFAULT_AGAINST else None
     if found.newest is None or before is None:
         return found
@@ -323,12 +379,18 @@ def parse(
         target_acos_text=args.get("target_acos", "").strip(),
         formats=formats,
         portfolio=args.get("portfolio", ""),
+        category=args.get("category", "").strip(),
+        label=args.get("label", "").strip(),
         product=args.get("product", "").strip(),
         campaign=args.get("campaign", ""),
         name=args.get("holds", "").strip(),
         name_parts=_name_parts(args),
         judge=judge,
-        where=(*(each for each in args.getlist("where") if each), *_added_filter(args, account.locale)),
+        where=(
+            *(each for each in args.getlist("where") if each),
+            *_added_filter(args, account.locale),
+            *(f"limited:is:{each}" for each in args.getlist("limited") if each in ("yes", "no")),
+        ),
         query=args.get("q", "").strip(),
         sort=args.get("sort", ""),
         cols=",".join(each for each in args.getlist("cols") if each),

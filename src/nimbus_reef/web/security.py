@@ -135,7 +135,7 @@ def guard(app: Flask) -> None:
         sent = [text for each in (request.args, request.form) for pair in each.items(multi=True) for text in pair]
         sent += [file.filename or "" for _, file in request.files.items(multi=True)]
         if any(_CONTROL.search(text) for text in sent):
-            raise BadInput("A sign that is no text was sent.", remedy="Type it anew.")
+            raise BadInput("The text contains a character that cannot be saved.", remedy="Type it again.")
 
     csrf.init_app(app)
     limiter.init_app(app)

@@ -67,13 +67,13 @@ class ReefSessions(SecureCookieSessionInterface):
     def save_session(self, app: Flask, session: SecureCookieSession, response: Response) -> None:  # type: ignore[override]
         """Writes what changed: to the row what only the row holds, to the cookie the rest."""
         found = cast("ReefSession", session)
-        told = dict(found)
+        by_key = dict(found)
         if found.row is not None and _TOKEN in found:
             rest = {key: value for key, value in found.items() if key not in _IN_THE_COOKIE}
             self._keep(found.row, _TEXT.dumps(rest) if rest else "")
-            told = {key: value for key, value in found.items() if key in _IN_THE_COOKIE}
-        cookie = ReefSession(told)
-        cookie.accessed, cookie.modified = found.accessed, told != found.sent
+            by_key = {key: value for key, value in found.items() if key in _IN_THE_COOKIE}
+        cookie = ReefSession(by_key)
+        cookie.accessed, cookie.modified = found.accessed, by_key != found.sent
         super().save_session(app, cookie, response)
 
     def _keep(self, row: PersonSession, kept: str) -> None:

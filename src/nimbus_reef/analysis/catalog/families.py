@@ -9,13 +9,14 @@ from typing import Any, Final
 
 import polars as pl
 
-from nimbus_reef.analysis.look import Look
+from nimbus_reef.analysis.selection import Selection
 from nimbus_reef.analysis.sheet_rows import change, promise
 from nimbus_reef.core import evidence, families, targeting
 from nimbus_reef.core.changes import Entity
 from nimbus_reef.core.checks import Subject
 from nimbus_reef.core.checks.catalog import WRONG_CHILD
 from nimbus_reef.core.families import Ad, Child, Shift
+from nimbus_reef.core.metrics import with_ratios
 from nimbus_reef.core.model import MEASURES, MICRO, Verdict, from_micro
 from nimbus_reef.core.proposals import EntityKey, Proposal
 from nimbus_reef.core.reasons import Headline, HeadlineKey, Reason, ReasonKey
@@ -31,12 +32,12 @@ WEEKS: Final = 8
 _CHAIN: Final = ("family", "category")
 
 
-def children(facts: Facts, look: Look) -> pl.DataFrame:
+def children(facts: Facts, selection: Selection) -> pl.DataFrame:
     """
     Every product of the families with ads in the window, advertised or not, judged, with their place in the family (see
     `core.families.children`): sku, title, measures, total_sales, family, family_name.
     """
-    account, window = look.account, look.window
+    account, window = selection.account, selection.window
 
     def make() -> pl.DataFrame:
         rows = product_frames.ad_rows(facts, account.id, window)
@@ -48,7 +49,7 @@ def children(facts: Facts, look: Look) -> pl.DataFrame:
         trade = (
             product_frames.trade_days(facts, account.id, window)
             .group_by("product_id")
-            .agg(total_sales=_on_as_many_days(facts, look))
+            .agg(total_sales=_on_as_many_days(facts, selection))
         )
         in_family = pl.coalesce("family", pl.col("sku").cast(pl.String))
         named = (
@@ -59,20 +60,20 @@ def children(facts: Facts, look: Look) -> pl.DataFrame:
         )
         days = facts.monthly_days(account.id, KIND, window)
         judged = targeting.judged(
-            evidence.with_priors(named, _CHAIN), days, look.aims, account.min_clicks
+            evidence.with_priors(named, _CHAIN), days, selection.aims, account.min_clicks
         ).with_columns(pl.col("sku").cast(pl.String))
         names = product_frames.family_names(facts, account.id)
         return families.children(judged, account.settings.child_share, account.settings.child_index).with_columns(
             row_id=pl.col("sku").str.head(64), family_name=pl.col("family").replace(names)
         )
 
-    made = facts.kept("families", account.id, make, *look.judging)
-    return _within(facts, look, made)
+    frame = facts.kept("families", account.id, make, *selection.judging)
+    return _within(facts, selection, frame)
 
 
-def _on_as_many_days(facts: Facts, look: Look) -> pl.Expr:
+def _on_as_many_days(facts: Facts, selection: Selection) -> pl.Expr:
     """Total sales by product, scaled to the days of the ad report when they cover fewer days."""
-    ads, trade = (facts.monthly_days(look.account.id, kind, look.window) for kind in (KIND, TRADE))
+    ads, trade = (facts.monthly_days(selection.account.id, kind, selection.window) for kind in (KIND, TRADE))
     return (pl.col("total_sales").sum() * ads / trade).round().cast(pl.Int64)
 
 
@@ -91,13 +92,13 @@ def _without_ads(facts: Facts, account_id: int, sums: pl.DataFrame) -> pl.DataFr
     )
 
 
-def _within(facts: Facts, look: Look, rows: pl.DataFrame) -> pl.DataFrame:
+def _within(facts: Facts, selection: Selection, rows: pl.DataFrame) -> pl.DataFrame:
     """Whole families of what is looked at: shares say nothing of a part of one."""
-    if not look.part:
+    if not selection.part:
         return rows
-    ads = look.within(facts, product_frames.ad_rows(facts, look.account.id, look.window))
-    held = ads.select(pl.coalesce("family", pl.col("sku").cast(pl.String)).alias("family")).unique()
-    return rows.join(held, on="family", how="semi")
+    ads = selection.within(facts, product_frames.ad_rows(facts, selection.account.id, selection.window))
+    frame = ads.select(pl.coalesce("family", pl.col("sku").cast(pl.String)).alias("family")).unique()
+    return rows.join(frame, on="family", how="semi")
 
 
 _LISTED: Final = (
@@ -147,12 +148,12 @@ class ListedFamily:
         return self.children.to_dicts()
 
 
-def listed(facts: Facts, look: Look) -> list[ListedFamily]:
+def listed(facts: Facts, selection: Selection) -> list[ListedFamily]:
     """All families, what goes to the wrong child first, then by spend."""
 
     def make() -> list[ListedFamily]:
-        over = pl.col("verdict").cast(pl.String).is_in([Verdict.COSTLY.value, Verdict.LEANING.value])
-        rows = children(facts, look).select(*_LISTED, *MEASURES).sort(["spend", "sku"], descending=[True, False])
+        over = pl.col("verdict").cast(pl.String).is_in([Verdict.ABOVE.value, Verdict.LIKELY_ABOVE.value])
+        rows = children(facts, selection).select(*_LISTED, *MEASURES).sort(["spend", "sku"], descending=[True, False])
         sums = (
             rows.group_by("family")
             .agg(
@@ -166,9 +167,9 @@ def listed(facts: Facts, look: Look) -> list[ListedFamily]:
         )
         own = _of_each(rows)
         wrong = rows.filter(pl.col("costly_child").any().over("family"))["sku"]
-        ads = _ads(facts, look, wrong)
-        days = facts.monthly_days(look.account.id, KIND, look.window)
-        kept = look.account.settings.child_kept
+        ads = _ads(facts, selection, wrong)
+        days = facts.monthly_days(selection.account.id, KIND, selection.window)
+        kept = selection.account.settings.child_kept
         nothing = _shift(rows.head(0), {}, days, kept)
         return [
             ListedFamily(
@@ -185,7 +186,45 @@ def listed(facts: Facts, look: Look) -> list[ListedFamily]:
             for row in sums.to_dicts()
         ]
 
-    return facts.kept(_FAMILIES, look.account.id, make, *look.judging, look.part)
+    return facts.kept(_FAMILIES, selection.account.id, make, *selection.judging, selection.part)
+
+
+def rows(facts: Facts, selection: Selection) -> pl.DataFrame:
+    """
+    `listed` as rows in its order: row_id, name, skus (of its children and their titles), category, variations (how
+    many children), the measures and sold (micro-units) with their ratios, tacos, stake (micro-units of the window),
+    moved (units of the window that are to be shifted), alike.
+    """
+
+    def make() -> pl.DataFrame:
+        found = listed(facts, selection)
+        own = pl.DataFrame(
+            [(each.key, each.name, each.stake, each.shift.moved, each.alike) for each in found],
+            schema={
+                "row_id": pl.String,
+                "name": pl.String,
+                "stake": pl.Int64,
+                "moved": pl.Float64,
+                "alike": pl.Boolean,
+            },
+            orient="row",
+        )
+        sums = (
+            children(facts, selection)
+            .with_columns(pl.col("family", "category").cast(pl.String))
+            .group_by("family")
+            .agg(
+                pl.col(*MEASURES, "sold").sum().cast(pl.Int64),
+                pl.col("category").drop_nulls().first(),
+                skus=pl.concat_str("sku", pl.lit(" "), pl.col("title").fill_null("")).str.join(" "),
+                variations=pl.len().cast(pl.Int64),
+            )
+        )
+        tacos = pl.when(pl.col("sold") > 0).then(pl.col("spend") / pl.col("sold"))
+        made = own.join(sums, left_on="row_id", right_on="family", how="left", maintain_order="left")
+        return with_ratios(made).with_columns(tacos=tacos)
+
+    return facts.kept("family rows", selection.account.id, make, *selection.judging, selection.part)
 
 
 def _of_each(rows: pl.DataFrame) -> dict[str, pl.DataFrame]:
@@ -199,14 +238,14 @@ def _of_each(rows: pl.DataFrame) -> dict[str, pl.DataFrame]:
     return found
 
 
-def is_listed(facts: Facts, look: Look) -> bool:
+def is_listed(facts: Facts, selection: Selection) -> bool:
     """Whether `listed` is worked out already."""
-    return facts.known(_FAMILIES, look.account.id, *look.judging, look.part) is not None
+    return facts.known(_FAMILIES, selection.account.id, *selection.judging, selection.part) is not None
 
 
-def reads(_: Facts, look: Look) -> list[tuple[str, Window]]:
+def reads(_: Facts, selection: Selection) -> list[tuple[str, Window]]:
     """What it is worked out from: the reports and their days."""
-    return [(KIND, look.window), (KIND, _weeks(look))]
+    return [(KIND, selection.window), (KIND, _weeks(selection))]
 
 
 def _shift(family: pl.DataFrame, ads: Mapping[str, Sequence[Ad]], days: int, kept: float) -> Shift:
@@ -232,10 +271,12 @@ def _child(row: Mapping[str, Any]) -> Child:
     )
 
 
-def _ads(facts: Facts, look: Look, skus: pl.Series) -> dict[str, list[Ad]]:
+def _ads(facts: Facts, selection: Selection, skus: pl.Series) -> dict[str, list[Ad]]:
     """Running product ads of some SKUs, by SKU."""
-    running = product_frames.enabled_ads(facts, look.account.id, look.window).select("ad_group_id", "product_id")
-    rows = product_frames.ad_rows(facts, look.account.id, look.window).join(
+    running = product_frames.enabled_ads(facts, selection.account.id, selection.window).select(
+        "ad_group_id", "product_id"
+    )
+    rows = product_frames.ad_rows(facts, selection.account.id, selection.window).join(
         running, on=["ad_group_id", "product_id"], how="semi"
     )
     found: dict[str, list[Ad]] = {}
@@ -255,15 +296,15 @@ def _ads(facts: Facts, look: Look, skus: pl.Series) -> dict[str, list[Ad]]:
     return found
 
 
-def family(facts: Facts, look: Look, key: str) -> ListedFamily:
+def family(facts: Facts, selection: Selection, key: str) -> ListedFamily:
     """One family; NotFound where it had no ads in the window."""
-    found = next((each for each in listed(facts, look) if each.key == key), None)
+    found = next((each for each in listed(facts, selection) if each.key == key), None)
     if found is None:
         raise NotFound("This family has no ads in this period.", remedy="Choose another period, or close it.")
     return found
 
 
-def proposal(look: Look, listed_family: ListedFamily, days: int) -> Proposal:
+def proposal(selection: Selection, listed_family: ListedFamily, days: int) -> Proposal:
     """The pauses that shift a family's money, or why none are proposed. days: those of the window that are held."""
     shift = listed_family.shift
     subject = EntityKey(Subject.FAMILY, name=listed_family.key)
@@ -275,10 +316,10 @@ def proposal(look: Look, listed_family: ListedFamily, days: int) -> Proposal:
     package = []
     for ad in shift.pauses:
         basis = {"clicks": ad.clicks, "orders": 0, "spend": ad.spend * MICRO, "sales": ad.sales * MICRO}
-        told = promise(look, {**rows[ad.sku], **basis}, "families", listed_family.key, part)
+        result = promise(selection, {**rows[ad.sku], **basis}, "families", listed_family.key, part)
         of: dict[str, Any] = {"ad_group": ad.ad_group, "sku": ad.sku}
         package.append(
-            (change(Entity.PRODUCT_AD, "state", ad.campaign, "paused", "enabled", WRONG_CHILD.key, **of), told)
+            (change(Entity.PRODUCT_AD, "state", ad.campaign, "paused", "enabled", WRONG_CHILD.key, **of), result)
         )
     counts = Counter(ad.sku for ad in shift.pauses)
     return Proposal(
@@ -301,23 +342,23 @@ def _why(
         reasons.append(Reason(ReasonKey.CHILD_SHARES, shares))
         reasons.append(Reason(ReasonKey.CHILD_KEEPS, (sku, shift.kept.get(sku, 0.0) * monthly)))
     takes = [row for row in rows.values() if shift.after.get(row["sku"], 0) * MICRO > row["spend"] + 1]
-    proven = [row["sku"] for row in takes if row["verdict"] == Verdict.FINE.value]
-    beside = [row["sku"] for row in takes if row["verdict"] != Verdict.FINE.value]
+    proven = [row["sku"] for row in takes if row["verdict"] == Verdict.WITHIN.value]
+    beside = [row["sku"] for row in takes if row["verdict"] != Verdict.WITHIN.value]
     reasons.append(Reason(ReasonKey.SHIFT_TO, (shift.moved * monthly, *proven)))
     if beside:
         reasons.append(Reason(ReasonKey.SHIFT_BESIDE, tuple(beside)))
     return tuple(reasons)
 
 
-def profit_by_week(facts: Facts, look: Look) -> dict[str, list[float]]:
+def profit_by_week(facts: Facts, selection: Selection) -> dict[str, list[float]]:
     """
     Profit after ads of each SKU in each of the eight weeks up to the window's end, in units, oldest first: total sales
     × margin − spend. Only of SKUs whose margin is known, and of weeks held by day.
     """
-    account = look.account
+    account = selection.account
 
     def make() -> dict[str, list[float]]:
-        window = _weeks(look)
+        window = _weeks(selection)
         week = ((pl.lit(window.last) - pl.col("day")).dt.total_days() // 7).alias("week")
         by_day = pl.col("first_day") == pl.col("day")
         trade = product_frames.trade_days(facts, account.id, window).filter(by_day)
@@ -344,13 +385,13 @@ def profit_by_week(facts: Facts, look: Look) -> dict[str, list[float]]:
             found.setdefault(sku, [0.0] * WEEKS)[WEEKS - 1 - number] = profit
         return found
 
-    return facts.kept("weekly profit", account.id, make, look.window)
+    return facts.kept("weekly profit", account.id, make, selection.window)
 
 
-def _weeks(look: Look) -> Window:
-    return Window(look.window.shifted(look.window.days - 7 * WEEKS).first, look.window.last)
+def _weeks(selection: Selection) -> Window:
+    return Window(selection.window.shifted(selection.window.days - 7 * WEEKS).first, selection.window.last)
 
 
-def trade_held(facts: Facts, look: Look) -> bool:
+def trade_held(facts: Facts, selection: Selection) -> bool:
     """Whether all trade of products is held: else shares are of ad sales."""
-    return facts.held_days(look.account.id, TRADE, look.window) > 0
+    return facts.held_days(selection.account.id, TRADE, selection.window) > 0

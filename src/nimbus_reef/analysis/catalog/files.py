@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Mapping
 from typing import Final
 
 import polars as pl
 
 from nimbus_reef.analysis.catalog import ads, families, gaps, pages, structure
-from nimbus_reef.analysis.catalog.gaps import Ineligible
-from nimbus_reef.analysis.look import Look
+from nimbus_reef.analysis.selection import Selection
 from nimbus_reef.core import evidence
 from nimbus_reef.core import gaps as gap_rules
 from nimbus_reef.core.model import MICRO
@@ -18,7 +17,7 @@ from nimbus_reef.store.reading.facts import TARGET_SOURCES, Facts
 
 RESTS: Final[Mapping[str, str]] = {
     gap_rules.OWN: "what its ads sold in the 30 days before",
-    gap_rules.FAMILY: "what a sibling’s ads sell on average",
+    gap_rules.FAMILY: "average of another variation’s ads",
     "": "",
 }
 """What the likely cost of an ineligible product rests on."""
@@ -27,7 +26,7 @@ RESTS: Final[Mapping[str, str]] = {
 def families_table(rows: pl.DataFrame) -> Table:
     """Children of families as a file."""
     ordered = rows.sort(["family", "spend"], descending=[False, True])
-    made = ordered.select(
+    frame = ordered.select(
         "family",
         "family_name",
         "sku",
@@ -45,12 +44,12 @@ def families_table(rows: pl.DataFrame) -> Table:
         "costly_child",
         pl.col("excess") / MICRO,
     )
-    return Table("families", made, {"spend": "0.00", "sales": "0.00", "sold": "0.00", "excess": "0.00"})
+    return Table("families", frame, {"spend": "0.00", "sales": "0.00", "sold": "0.00", "excess": "0.00"})
 
 
 def ads_table(rows: pl.DataFrame) -> Table:
     """Product ads as a file."""
-    made = rows.select(
+    frame = rows.select(
         pl.col("campaign", "ad_group", "sku").cast(pl.String),
         "title",
         "running",
@@ -77,31 +76,27 @@ def ads_table(rows: pl.DataFrame) -> Table:
         "to_pause",
     )
     formats = {"spend": "0.00", "sales": "0.00", "stake": "0.00", "cvr": "0.0%", "acos": "0.0%", "cpc": "0.00"}
-    return Table("product-ads", made, formats)
+    return Table("product-ads", frame, formats)
 
 
-def eligibility_table(held: Sequence[Ineligible]) -> Table:
-    """Ineligible products as a file."""
-    rows = [
-        (each.row["sku"], each.row["title"], each.row["reason"], each.since, each.cost, RESTS[each.rests_on])
-        for each in held
-    ]
-    schema = {
-        "sku": pl.String,
-        "title": pl.String,
-        "reason": pl.String,
-        "since": pl.Date,
-        "missed ad sales per 30 days": pl.Float64,
-        "rests on": pl.String,
-    }
-    return Table(
-        "eligibility", pl.DataFrame(rows, schema=schema, orient="row"), {"missed ad sales per 30 days": "0.00"}
+def eligibility_table(rows: pl.DataFrame) -> Table:
+    """Products that shoppers do not see, as a file."""
+    frame = rows.select(
+        "sku",
+        "title",
+        "status",
+        "reason",
+        "since",
+        pl.col("cost").alias("missed ad sales per 30 days"),
+        pl.col("rests_on").fill_null("").replace_strict(RESTS, return_dtype=pl.String).alias("rests on"),
+        pl.col("shadow").alias("impressions go to"),
     )
+    return Table("eligibility", frame, {"missed ad sales per 30 days": "0.00"})
 
 
 def gaps_table(rows: pl.DataFrame) -> Table:
     """Products without ads as a file."""
-    made = rows.select(
+    frame = rows.select(
         "sku",
         "title",
         "family",
@@ -111,12 +106,12 @@ def gaps_table(rows: pl.DataFrame) -> Table:
         "total_orders",
         sales_per_30_days=pl.col("month"),
     )
-    return Table("not-advertised", made, {"sales_per_30_days": "0.00"})
+    return Table("not-advertised", frame, {"sales_per_30_days": "0.00"})
 
 
 def listings_table(rows: pl.DataFrame) -> Table:
     """Pages as a file."""
-    made = rows.select(
+    frame = rows.select(
         "sku",
         "title",
         "images",
@@ -135,14 +130,19 @@ def listings_table(rows: pl.DataFrame) -> Table:
         wasted_per_30_days=pl.col("stake") / MICRO,
         spend_per_30_days="month",
     )
-    return Table("listings", made, {"wasted_per_30_days": "0.00", "spend_per_30_days": "0.00", "price": "0.00"})
+    return Table("listings", frame, {"wasted_per_30_days": "0.00", "spend_per_30_days": "0.00", "price": "0.00"})
 
 
-def structure_table(rows: pl.DataFrame) -> Table:
+def faults_table(rows: pl.DataFrame) -> Table:
+    """What cannot be steered, as a file."""
+    return Table("structure", rows.select("fault", "campaign", "ad_group", "count", "limit", "detail"), {})
+
+
+def duplicates_table(rows: pl.DataFrame) -> Table:
     """Keywords bought twice, as a file."""
     if rows.is_empty():
         return Table("duplicates", pl.DataFrame({"target": []}, schema={"target": pl.String}), {})
-    made = rows.select(
+    frame = rows.select(
         "target",
         pl.col("match_type", "main_product", "campaign", "ad_group").cast(pl.String),
         "twins",
@@ -157,16 +157,19 @@ def structure_table(rows: pl.DataFrame) -> Table:
         pl.col("bid") / MICRO,
         "verdict",
     )
-    return Table("duplicates", made, {"spend": "0.00", "sales": "0.00", "bid": "0.00", "acos": "0.0%"})
+    return Table("duplicates", frame, {"spend": "0.00", "sales": "0.00", "bid": "0.00", "acos": "0.0%"})
 
 
-FILES: Final[Mapping[str, Callable[[Facts, Look], Table]]] = {
-    "families": lambda facts, look: families_table(families.children(facts, look)),
-    "ads": lambda facts, look: ads_table(ads.listed(facts, look).sort("stake", descending=True, maintain_order=True)),
-    "eligibility": lambda facts, look: eligibility_table(gaps.ineligible(facts, look)),
-    "gaps": lambda facts, look: gaps_table(gaps.unadvertised(facts, look)),
-    "listings": lambda facts, look: listings_table(pages.listed(facts, look)),
-    "structure": lambda facts, look: structure_table(structure.duplicates(facts, look)),
+FILES: Final[Mapping[str, Callable[[Facts, Selection], Table]]] = {
+    "families": lambda facts, selection: families_table(families.children(facts, selection)),
+    "ads": lambda facts, selection: ads_table(
+        ads.listed(facts, selection).sort("stake", descending=True, maintain_order=True)
+    ),
+    "eligibility": lambda facts, selection: eligibility_table(gaps.not_shown(facts, selection)),
+    "gaps": lambda facts, selection: gaps_table(gaps.unadvertised(facts, selection)),
+    "listings": lambda facts, selection: listings_table(pages.listed(facts, selection)),
+    "structure": lambda facts, selection: faults_table(structure.faults(facts, selection)),
+    "duplicates": lambda facts, selection: duplicates_table(structure.duplicates(facts, selection)),
 }
 """Every table of the area, whole."""
 NEEDS: Final[Mapping[str, tuple[str, ...]]] = {
@@ -176,5 +179,6 @@ NEEDS: Final[Mapping[str, tuple[str, ...]]] = {
     "gaps": ("product_sales_daily",),
     "listings": ("listings",),
     "structure": TARGET_SOURCES,
+    "duplicates": TARGET_SOURCES,
 }
 """Reports of which any one makes a table."""

@@ -9,7 +9,7 @@ from typing import Any, Final
 
 import polars as pl
 
-from nimbus_reef.analysis.look import EVERYTHING, Look
+from nimbus_reef.analysis.selection import EVERYTHING, Part, Selection
 from nimbus_reef.analysis.sheet_rows import NO_BASIS, change, promise
 from nimbus_reef.core import gaps as rules
 from nimbus_reef.core.changes import Action, Entity
@@ -27,20 +27,23 @@ TRADE: Final = "product_sales_daily"
 ADS: Final = "product_ad_daily"
 _LOOKED_BACK: Final = 120
 SHADOW_AT: Final = 0.95
+INELIGIBLE: Final = "ineligible"
+UNSEEN: Final = "no impressions"
+_NAMED: Final = ("sku", "title", "category", "reason")
 
 
-def eligibility_told(facts: Facts, look: Look) -> bool:
+def eligibility_told(facts: Facts, selection: Selection) -> bool:
     """Whether the catalog says of any product that it may be advertised, or may not."""
-    return bool(product_frames.catalog(facts, look.account.id)["ad_eligible"].count())
+    return bool(product_frames.catalog(facts, selection.account.id)["ad_eligible"].count())
 
 
-def products(facts: Facts, look: Look) -> pl.DataFrame:
+def products(facts: Facts, selection: Selection) -> pl.DataFrame:
     """
     All products of the catalog: product_id, sku, title, item, family, eligible, reason, fulfilment, launched;
     total_sales of the window (0 where none is held), the measures of their ads, advertised (an ad is enabled), in_ads
     (one is set up).
     """
-    account, window = look.account, look.window
+    account, window = selection.account, selection.window
 
     def make() -> pl.DataFrame:
         catalog = product_frames.catalog(facts, account.id).select(
@@ -69,13 +72,18 @@ def products(facts: Facts, look: Look) -> pl.DataFrame:
             .sort("sku")
         )
 
-    made = facts.kept("catalog products", account.id, make, window)
-    if not look.part:
-        return made
-    if look.part.product:
-        return made.filter(pl.col("sku") == look.part.product)
-    here = look.within(facts, product_frames.ad_rows(facts, account.id, window)).select("family").unique()
-    return made.join(here, on="family", how="semi")
+    frame = facts.kept("catalog products", account.id, make, window)
+    if not selection.part:
+        return frame
+    if selection.part == Part(
+        product=selection.part.product,
+        category=selection.part.category,
+        label=selection.part.label,
+        labelled_products=selection.part.labelled_products,
+    ):
+        return selection.within(facts, frame)
+    here = selection.within(facts, product_frames.ad_rows(facts, account.id, window)).select("family").unique()
+    return frame.join(here, on="family", how="semi")
 
 
 @dataclass(frozen=True, slots=True)
@@ -91,30 +99,30 @@ class Ineligible:
     rests_on: str
 
 
-def ineligible(facts: Facts, look: Look) -> list[Ineligible]:
-    """Products that may not be advertised, by what that likely costs."""
+def ineligible(facts: Facts, selection: Selection) -> list[Ineligible]:
+    """Ineligible products, by what that likely costs."""
 
     def make() -> list[Ineligible]:
-        rows = products(facts, look).filter(~pl.col("eligible")).to_dicts()
+        rows = products(facts, selection).filter(~pl.col("eligible")).to_dicts()
         if not rows:
             return []
-        account = look.account
+        account = selection.account
         listed_days = product_frames.ineligible_days(facts, account.id)
-        back = Window(look.window.last - timedelta(days=_LOOKED_BACK - 1), look.window.last)
+        back = Window(selection.window.last - timedelta(days=_LOOKED_BACK - 1), selection.window.last)
         shown = product_frames.shown_days(facts, account.id, back)
-        of_family = _family_means(facts, look)
-        made = []
+        of_family = _family_means(facts, selection)
+        entries = []
         for row in rows:
             own = shown.filter(pl.col("product_id") == row["product_id"])
             days = own["day"].to_list()
-            since = rules.stopped_since(days, listed_days.get(row["product_id"], []), look.window.last)
-            sales, held = _before(own, since)
+            since = rules.stopped_since(days, listed_days.get(row["product_id"], []), selection.window.last)
+            sales, value = _before(own, since)
             family = of_family.get(row["family"], (0.0, 0))
-            cost, rests_on = rules.likely_cost(sales, held, *family, look.window.days)
-            made.append(Ineligible(row, since, cost, rests_on))
-        return sorted(made, key=lambda each: (-each.cost, each.row["sku"]))
+            cost, rests_on = rules.likely_cost(sales, value, *family, selection.window.days)
+            entries.append(Ineligible(row, since, cost, rests_on))
+        return sorted(entries, key=lambda each: (-each.cost, each.row["sku"]))
 
-    return facts.kept("ineligible", look.account.id, make, look.window, look.part)
+    return facts.kept("ineligible", selection.account.id, make, selection.window, selection.part)
 
 
 def _before(own: pl.DataFrame, since: date | None) -> tuple[float, int]:
@@ -129,19 +137,19 @@ def _before(own: pl.DataFrame, since: date | None) -> tuple[float, int]:
     return float(part["sales"].sum()) / MICRO, len(part)
 
 
-def _family_means(facts: Facts, look: Look) -> dict[str, tuple[float, int]]:
+def _family_means(facts: Facts, selection: Selection) -> dict[str, tuple[float, int]]:
     """By family: ad sales of the window in units, and of how many advertised children."""
-    rows = products(facts, look).filter(pl.col("advertised") & pl.col("eligible") & (pl.col("clicks") > 0))
+    rows = products(facts, selection).filter(pl.col("advertised") & pl.col("eligible") & (pl.col("clicks") > 0))
     sums = rows.group_by("family").agg(pl.col("sales").sum(), pl.len())
     return {family: (sales / MICRO, count) for family, sales, count in sums.rows()}
 
 
-def unseen(facts: Facts, look: Look) -> pl.DataFrame:
+def unseen(facts: Facts, selection: Selection) -> pl.DataFrame:
     """
     Advertised products that no shopper saw in the window, though they may be: sku, title, family, shadow (the sibling
     that took nearly all impressions of the family, null where none did).
     """
-    rows = products(facts, look)
+    rows = products(facts, selection)
     seen = pl.col("impressions")
     share = seen / seen.sum().over("family")
     with_shadow = rows.with_columns(
@@ -157,31 +165,55 @@ def _shadowed() -> pl.Expr:
     return ~pl.col("eligible") & pl.col("shadow").is_not_null() & (pl.col("impressions") == 0)
 
 
-def unadvertised(facts: Facts, look: Look) -> pl.DataFrame:
+def not_shown(facts: Facts, selection: Selection) -> pl.DataFrame:
+    """
+    Products that are ineligible, and advertised ones that nobody saw, a row each, what that likely costs first: row_id,
+    sku, title, category, status (INELIGIBLE, UNSEEN), reason and since (null where not known), cost (units per 30 days,
+    null where not known), rests_on, shadow (see `unseen`).
+    """
+    lost = ineligible(facts, selection)
+    shadows = unseen(facts, selection).select("sku", "title", "category", "shadow")
+    rows = pl.DataFrame(
+        [
+            (*(each.row[name] for name in _NAMED), each.since, each.cost if each.rests_on else None, each.rests_on)
+            for each in lost
+        ],
+        schema={**dict.fromkeys(_NAMED, pl.String), "since": pl.Date, "cost": pl.Float64, "rests_on": pl.String},
+        orient="row",
+    ).with_columns(status=pl.lit(INELIGIBLE))
+    others = shadows.join(rows, on="sku", how="anti").with_columns(status=pl.lit(UNSEEN)).drop("shadow")
+    return (
+        pl.concat([rows, others], how="diagonal")
+        .join(shadows.select("sku", "shadow"), on="sku", how="left", maintain_order="left")
+        .with_columns(row_id=pl.col("sku").str.head(64))
+    )
+
+
+def unadvertised(facts: Facts, selection: Selection) -> pl.DataFrame:
     """Products that sold and have no ads: see `core.gaps.unadvertised`; with row_id and monthly total sales (units)."""
-    held = facts.monthly_days(look.account.id, TRADE, look.window)
-    rows = rules.unadvertised(products(facts, look))
-    return rows.with_columns(row_id=pl.col("sku").str.head(64), month=per_month(pl.col("total_sales") / MICRO, held))
+    value = facts.monthly_days(selection.account.id, TRADE, selection.window)
+    rows = rules.unadvertised(products(facts, selection))
+    return rows.with_columns(row_id=pl.col("sku").str.head(64), month=per_month(pl.col("total_sales") / MICRO, value))
 
 
-def row_of(facts: Facts, look: Look, row_id: str) -> Mapping[str, Any]:
+def row_of(facts: Facts, selection: Selection, row_id: str) -> Mapping[str, Any]:
     """A product without ads; NotFound where it has some, or sold nothing in the window."""
-    found = unadvertised(facts, look).filter(pl.col("row_id") == row_id)
+    found = unadvertised(facts, selection).filter(pl.col("row_id") == row_id)
     if found.is_empty():
         raise NotFound("This product has ads, or no sales in this period.", remedy="Reload the list.")
     return found.row(0, named=True)
 
 
-def proposals(facts: Facts, look: Look, rows: Iterable[Mapping[str, Any]]) -> list[Proposal]:
+def proposals(facts: Facts, selection: Selection, rows: Iterable[Mapping[str, Any]]) -> list[Proposal]:
     """
     Ads for each product that has none: wherever the older SKU of its item stands, else in the ad group in which its
     family's siblings made most orders; none where neither is known (the catch-all is for those).
     """
-    homes = _homes(facts, look)
-    return [_proposal(look, homes, row) for row in rows]
+    homes = _homes(facts, selection)
+    return [_proposal(selection, homes, row) for row in rows]
 
 
-def _proposal(look: Look, homes: _Homes, row: Mapping[str, Any]) -> Proposal:
+def _proposal(selection: Selection, homes: _Homes, row: Mapping[str, Any]) -> Proposal:
     newer = row["replaces"] is not None
     places = homes.of_sku.get(row["replaces"], ()) if newer else homes.of_family.get(row["family"], ())
     sells = Reason(ReasonKey.SELLS_UNADVERTISED, (row["month"],))
@@ -189,7 +221,7 @@ def _proposal(look: Look, homes: _Homes, row: Mapping[str, Any]) -> Proposal:
     if not places:
         why = (sells, Reason(ReasonKey.NO_AD_GROUP))
         return Proposal(subject, row["row_id"], Headline(HeadlineKey.NO_AD_GROUP), reasons=why)
-    told = promise(look, NO_BASIS, "gaps", row["row_id"])
+    result = promise(selection, NO_BASIS, "gaps", row["row_id"])
     package = tuple(
         (
             change(
@@ -203,7 +235,7 @@ def _proposal(look: Look, homes: _Homes, row: Mapping[str, Any]) -> Proposal:
                 ad_group=group,
                 sku=row["sku"],
             ),
-            told,
+            result,
         )
         for campaign, group in places
     )
@@ -223,12 +255,12 @@ class _Homes:
     of_family: Mapping[str, tuple[tuple[str, str], ...]]
 
 
-def _homes(facts: Facts, look: Look) -> _Homes:
+def _homes(facts: Facts, selection: Selection) -> _Homes:
     def make() -> _Homes:
         group = pl.col("campaign", "ad_group").cast(pl.String)
-        wanting = rules.unadvertised(products(facts, replace(look, part=EVERYTHING)))
+        wanting = rules.unadvertised(products(facts, replace(selection, part=EVERYTHING)))
         older, families = (wanting[name].drop_nulls().unique() for name in ("replaces", "family"))
-        ads = _running(facts, look).with_columns(pl.col("sku", "family").cast(pl.String))
+        ads = _running(facts, selection).with_columns(pl.col("sku", "family").cast(pl.String))
         places = ads.filter(pl.col("sku").is_in(older.implode())).with_columns(group)
         by_sku = places.group_by("sku").agg(pl.struct("campaign", "ad_group").unique().sort())
         best = (
@@ -241,25 +273,25 @@ def _homes(facts: Facts, look: Look) -> _Homes:
             .unique("family", keep="first", maintain_order=True)
         )
         return _Homes(
-            {sku: tuple((each["campaign"], each["ad_group"]) for each in held) for sku, held in by_sku.rows()},
+            {sku: tuple((each["campaign"], each["ad_group"]) for each in stored) for sku, stored in by_sku.rows()},
             {row["family"]: ((row["campaign"], row["ad_group"]),) for row in best.to_dicts()},
         )
 
-    return facts.kept("homes of ads", look.account.id, make, look.window)
+    return facts.kept("homes of ads", selection.account.id, make, selection.window)
 
 
-def _running(facts: Facts, look: Look) -> pl.DataFrame:
-    account = look.account
-    enabled = product_frames.enabled_ads(facts, account.id, look.window).select("ad_group_id", "product_id")
-    rows = product_frames.ad_rows(facts, account.id, look.window)
+def _running(facts: Facts, selection: Selection) -> pl.DataFrame:
+    account = selection.account
+    enabled = product_frames.enabled_ads(facts, account.id, selection.window).select("ad_group_id", "product_id")
+    rows = product_frames.ad_rows(facts, account.id, selection.window)
     return rows.join(enabled.unique(), on=["ad_group_id", "product_id"], how="semi")
 
 
-def concentration(facts: Facts, look: Look) -> pl.DataFrame:
+def concentration(facts: Facts, selection: Selection) -> pl.DataFrame:
     """
     How much of spend the top sellers get: see `core.gaps.concentration`; by all trade, by ad sales where that is not
     held.
     """
-    rows = products(facts, look)
+    rows = products(facts, selection)
     sold = "total_sales" if int(rows["total_sales"].sum()) else "sales"
     return rules.concentration(rows.select("sku", sold=pl.col(sold), spend="spend"))

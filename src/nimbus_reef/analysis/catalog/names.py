@@ -9,7 +9,7 @@ from typing import Final
 import polars as pl
 
 from nimbus_reef.analysis.delivery.placements import main_products
-from nimbus_reef.analysis.look import Look
+from nimbus_reef.analysis.selection import Selection
 from nimbus_reef.analysis.sheet_rows import NO_BASIS, change, promise
 from nimbus_reef.core import naming
 from nimbus_reef.core.changes import Entity
@@ -24,26 +24,26 @@ from nimbus_reef.store.reading.facts import Facts
 CHECK: Final = "names"
 
 
-def campaign_names(facts: Facts, look: Look) -> list[str]:
+def campaign_names(facts: Facts, selection: Selection) -> list[str]:
     """All campaigns of the account, in order of the alphabet."""
-    known = setting_frames.campaign_settings(facts, look.account.id, look.window)
+    known = setting_frames.campaign_settings(facts, selection.account.id, selection.window)
     return sorted(known["campaign"].cast(pl.String).to_list())
 
 
-def suggestion(facts: Facts, look: Look) -> str:
+def suggestion(facts: Facts, selection: Selection) -> str:
     """The pattern that most names keep."""
-    return naming.suggested(campaign_names(facts, look))
+    return naming.suggested(campaign_names(facts, selection))
 
 
-def parsed(facts: Facts, look: Look, text: str | None = None) -> ParsedNames | None:
+def parsed(facts: Facts, selection: Selection, text: str | None = None) -> ParsedNames | None:
     """All names by a pattern, the account's own when none is given; None without one that can be read."""
-    pattern = look.account.naming if text is None else text
+    pattern = selection.account.naming if text is None else text
 
     def make() -> ParsedNames | None:
         found = naming.pattern(pattern)
-        return None if found is None else naming.parse(found, campaign_names(facts, look))
+        return None if found is None else naming.parse(found, campaign_names(facts, selection))
 
-    return facts.kept("parsed names", look.account.id, make, look.window.last, pattern)
+    return facts.kept("parsed names", selection.account.id, make, selection.window.last, pattern)
 
 
 @dataclass(frozen=True, slots=True)
@@ -55,35 +55,35 @@ class Rename:
     free: bool
 
 
-def renames(facts: Facts, look: Look) -> list[Rename]:
+def renames(facts: Facts, selection: Selection) -> list[Rename]:
     """What breaking names would be called by what is known of the campaign: its main product, its match types."""
-    found = naming.pattern(look.account.naming)
-    read = parsed(facts, look)
+    found = naming.pattern(selection.account.naming)
+    read = parsed(facts, selection)
     if found is None or read is None:
         return []
     known = {part: [value for value, _ in values] for part, values in read.counts.items()}
-    told = _told(facts, look, read.breaks, known)
-    taken = set(campaign_names(facts, look))
-    made = []
+    by_key = _told(facts, selection, read.breaks, known)
+    taken = set(campaign_names(facts, selection))
+    entries = []
     for name in read.breaks:
-        proposed = naming.rename(found, name, known, told.get(name, {}))
-        made.append(Rename(name, proposed, proposed not in taken))
+        proposed = naming.rename(found, name, known, by_key.get(name, {}))
+        entries.append(Rename(name, proposed, proposed not in taken))
         taken.add(proposed)
-    return made
+    return entries
 
 
 def _told(
-    facts: Facts, look: Look, names: Sequence[str], known: Mapping[str, Sequence[str]]
+    facts: Facts, selection: Selection, names: Sequence[str], known: Mapping[str, Sequence[str]]
 ) -> dict[str, dict[str, str]]:
     """
     By campaign, parts that its reports tell: the match type where it has one; the product whose code starts its main
     SKU.
     """
-    targets = target_frames.targets(facts, look.account.id).filter(
+    targets = target_frames.targets(facts, selection.account.id).filter(
         pl.col("campaign").cast(pl.String).is_in(list(names))
     )
-    products = main_products(facts, look.account.id, look.window)
-    settings = setting_frames.campaign_settings(facts, look.account.id, look.window)
+    products = main_products(facts, selection.account.id, selection.window)
+    settings = setting_frames.campaign_settings(facts, selection.account.id, selection.window)
     main = dict(
         settings.select("campaign_id", pl.col("campaign").cast(pl.String))
         .join(products, on="campaign_id")
@@ -107,13 +107,13 @@ def _told(
     return found
 
 
-def proposal(look: Look, name: str, new: str) -> Proposal:
+def proposal(selection: Selection, name: str, new: str) -> Proposal:
     """A campaign's new name as a row of the change sheet."""
     renamed = change(Entity.CAMPAIGN, "name", name, new, name, CHECK)
     return Proposal(
         EntityKey(Subject.CAMPAIGN, name),
         name,
         Headline(HeadlineKey.RENAME, (new,)),
-        ((renamed, promise(look, NO_BASIS, "names", name, NOTHING)),),
-        (Reason(ReasonKey.BREAKS_PATTERN, (name, look.account.naming)),),
+        ((renamed, promise(selection, NO_BASIS, "names", name, NOTHING)),),
+        (Reason(ReasonKey.BREAKS_PATTERN, (name, selection.account.naming)),),
     )

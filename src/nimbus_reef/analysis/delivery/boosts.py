@@ -9,7 +9,7 @@ from typing import Final
 import polars as pl
 
 from nimbus_reef.analysis.delivery import plan_prices
-from nimbus_reef.analysis.look import Look
+from nimbus_reef.analysis.selection import Selection
 from nimbus_reef.analysis.sheet_rows import NO_BASIS, change, promise
 from nimbus_reef.core import boosts as rules
 from nimbus_reef.core import click_prices
@@ -66,37 +66,37 @@ class Boosted:
         return [(self.budget or 0.0) * (1 + rules.highest(self.then.boosts, BUDGET, weekday, hour)) for hour in hours]
 
 
-def boosted(facts: Facts, look: Look, campaign: str, planned: Sequence[Change] = ()) -> Boosted:
+def boosted(facts: Facts, selection: Selection, campaign: str, planned: Sequence[Change] = ()) -> Boosted:
     """What a campaign's bids can come to with a plan; NotFound where there is no such campaign."""
-    now = plan_prices.campaigns_of(facts, look, [campaign]).get(campaign)
+    now = plan_prices.campaigns_of(facts, selection, [campaign]).get(campaign)
     if now is None:
-        raise NotFound(f"There is no campaign “{campaign}”.", remedy="Choose one of the list.")
+        raise NotFound(f"There is no campaign “{campaign}”.", remedy="Choose one from the list.")
     own = [each for each in planned if each.campaign == campaign and sound(each)]
     waiting = tuple(
         click_prices.boost_of(each) for each in own if each.entity in (Entity.BID_BOOST, Entity.BUDGET_BOOST)
     )
     then = replace(click_prices.after(now, own), boosts=(*now.boosts, *waiting))
-    return Boosted(campaign, then, now.boosts, waiting, _budget(facts, look, campaign, own))
+    return Boosted(campaign, then, now.boosts, waiting, _budget(facts, selection, campaign, own))
 
 
-def _budget(facts: Facts, look: Look, campaign: str, planned: Sequence[Change]) -> float | None:
+def _budget(facts: Facts, selection: Selection, campaign: str, planned: Sequence[Change]) -> float | None:
     for each in planned:
         if (each.entity, each.field) == (Entity.CAMPAIGN, "daily_budget"):
             return float(each.new_value)
-    known = setting_frames.campaign_settings(facts, look.account.id, look.window).filter(
+    known = setting_frames.campaign_settings(facts, selection.account.id, selection.window).filter(
         pl.col("campaign").cast(pl.String) == campaign
     )["daily_budget"]
     return from_micro(known[0]) if known[0] is not None else None
 
 
-def proposal(look: Look, campaign: str, boost: Boost, highest: float | None = None) -> Proposal:
+def proposal(selection: Selection, campaign: str, boost: Boost, highest: float | None = None) -> Proposal:
     """
     A boost as one row of the change sheet; its money is not projected: what it moves is not known from reports.
     highest: what a click, or the day's budget, can then come to.
     """
     entity = Entity.BID_BOOST if boost.what == BID else Entity.BUDGET_BOOST
     hours = {"from_hour": str(boost.from_hour), "to_hour": str(boost.to_hour)}
-    made = change(
+    result = change(
         entity,
         "percent",
         campaign,
@@ -114,7 +114,7 @@ def proposal(look: Look, campaign: str, boost: Boost, highest: float | None = No
         EntityKey(Subject.CAMPAIGN, campaign),
         campaign,
         Headline(HeadlineKey.BOOST),
-        ((made, promise(look, NO_BASIS, "boosts", campaign)),),
+        ((result, promise(selection, NO_BASIS, "boosts", campaign)),),
         (Reason(ReasonKey.BOOST_AT, at),),
         effect=UNKNOWN,
     )

@@ -10,7 +10,7 @@ import numpy as np
 import polars as pl
 
 from nimbus_reef.analysis.delivery import hours as hours_of
-from nimbus_reef.analysis.look import Look
+from nimbus_reef.analysis.selection import Selection
 from nimbus_reef.analysis.sheet_rows import change, promise
 from nimbus_reef.core import budgets as rules
 from nimbus_reef.core import evidence, hours, targeting
@@ -65,30 +65,31 @@ class Line:
     @property
     def fine(self) -> bool:
         """Its cost of sale is within target by evidence."""
-        return self.verdict == Verdict.FINE.value
+        return self.verdict == Verdict.WITHIN.value
 
 
-def judged_campaigns(facts: Facts, look: Look, source: str) -> pl.DataFrame:
-    """Campaigns of the part, judged among all of the account's."""
-    account = look.account
+def judged_campaigns(facts: Facts, selection: Selection, source: str, *, every: bool = False) -> pl.DataFrame:
+    """Campaigns of the part, judged among all of the account's; every: those too that neither run nor did anything."""
+    account = selection.account
 
     def make() -> pl.DataFrame:
         rows = _with_silent(
-            campaign_frames.campaign_sums(facts, account.id, look.window, source),
-            setting_frames.campaign_settings(facts, account.id, look.window),
+            campaign_frames.campaign_sums(facts, account.id, selection.window, source),
+            setting_frames.campaign_settings(facts, account.id, selection.window),
+            every=every,
         )
-        days = facts.monthly_days(account.id, source, look.window)
-        return targeting.judged(evidence.with_priors(rows, ()), days, look.aims, account.min_clicks)
+        days = facts.monthly_days(account.id, source, selection.window)
+        return targeting.judged(evidence.with_priors(rows, ()), days, selection.aims, account.min_clicks)
 
-    return look.within(facts, facts.kept("judged campaigns", account.id, make, *look.judging, source))
+    return selection.within(facts, facts.kept("judged campaigns", account.id, make, *selection.judging, source, every))
 
 
-def _with_silent(rows: pl.DataFrame, settings: pl.DataFrame) -> pl.DataFrame:
+def _with_silent(rows: pl.DataFrame, settings: pl.DataFrame, *, every: bool) -> pl.DataFrame:
     """
-    With the campaigns that run by their settings and have no row in the window: their budgets are
-    given all the same.
+    With the campaigns that run by their settings, or all that have any, and have no row in the window: their budgets
+    are given all the same.
     """
-    runs = pl.col("state").cast(pl.String) == State.ENABLED.value
+    runs = pl.lit(True) if every else pl.col("state").cast(pl.String) == State.ENABLED.value
     silent = settings.filter(runs).join(rows, on="campaign_id", how="anti")
     if silent.is_empty():
         return rows
@@ -101,32 +102,38 @@ def _with_silent(rows: pl.DataFrame, settings: pl.DataFrame) -> pl.DataFrame:
     )
 
 
-def source_of(facts: Facts, look: Look) -> str | None:
+def source_of(facts: Facts, selection: Selection) -> str | None:
     """The first report that holds the days of campaigns; the one that holds most; None where none does."""
-    counts = {kind: facts.held_days(look.account.id, kind, look.window) for kind in SOURCES}
+    counts = {kind: facts.held_days(selection.account.id, kind, selection.window) for kind in SOURCES}
     best = max(SOURCES, key=lambda kind: counts[kind])
     return best if counts[best] else None
 
 
-def held(facts: Facts, look: Look) -> pl.DataFrame:
+def campaign_rows(facts: Facts, selection: Selection) -> pl.DataFrame:
     """
     Every enabled campaign with a known budget, a row each: what `judged_campaigns` has, budget (units a day), idle,
     spare, usual_share, dry_days, held_days, from_hour, runs_dry, missed and missed_spend (units per 30 days, sales at
     full elasticity), missed_a_day (spend per dry day of those that run dry), by_hour and dry_share (lists of 24, null
     without hours). What misses most first, then by spend.
     """
-    source = source_of(facts, look)
-    return facts.kept(_HELD, look.account.id, lambda: _held(facts, look, source), *look.judging, look.part)
+    source = source_of(facts, selection)
+    return facts.kept(
+        _HELD,
+        selection.account.id,
+        lambda: _campaign_rows(facts, selection, source),
+        *selection.judging,
+        selection.part,
+    )
 
 
-def is_held(facts: Facts, look: Look) -> bool:
+def is_worked_out(facts: Facts, selection: Selection) -> bool:
     """Whether `held` is worked out already."""
-    return facts.known(_HELD, look.account.id, *look.judging, look.part) is not None
+    return facts.known(_HELD, selection.account.id, *selection.judging, selection.part) is not None
 
 
-def _held(facts: Facts, look: Look, source: str | None) -> pl.DataFrame:
-    account, window = look.account, look.window
-    rows = judged_campaigns(facts, look, source or SOURCES[0])
+def _campaign_rows(facts: Facts, selection: Selection, source: str | None) -> pl.DataFrame:
+    account, window = selection.account, selection.window
+    rows = judged_campaigns(facts, selection, source or SOURCES[0])
     settings = setting_frames.campaign_settings(facts, account.id, window).select("campaign_id", "daily_budget")
     if "daily_budget" not in rows.columns:
         rows = rows.join(settings, on="campaign_id", how="left")
@@ -134,7 +141,7 @@ def _held(facts: Facts, look: Look, source: str | None) -> pl.DataFrame:
     rows = rows.filter(runs & pl.col("daily_budget").is_not_null()).with_columns(
         pl.col("campaign").cast(pl.String), budget=pl.col("daily_budget") / MICRO
     )
-    spent = _spent(facts, look, source or SOURCES[0], rows["campaign_id"])
+    spent = _spent(facts, selection, source or SOURCES[0], rows["campaign_id"])
     used = rules.usage(rows["budget"].to_numpy(), spent, account.settings.idle)
     days = facts.monthly_days(account.id, "hourly", window)
     monthly = month_factor(days) / MICRO
@@ -142,8 +149,8 @@ def _held(facts: Facts, look: Look, source: str | None) -> pl.DataFrame:
         rows.with_columns(
             idle=pl.Series(used.idle), spare=pl.Series(used.spare), usual_share=pl.Series(used.usual_share)
         )
-        .join(_dried(facts, look), on="campaign_id", how="left")
-        .join(_clock(facts, look, days), on="campaign_id", how="left")
+        .join(_dried(facts, selection), on="campaign_id", how="left")
+        .join(_clock(facts, selection, days), on="campaign_id", how="left")
         .with_columns(
             pl.col("dry_days").fill_null(0),
             held_days=pl.lit(days),
@@ -160,13 +167,13 @@ def _held(facts: Facts, look: Look, source: str | None) -> pl.DataFrame:
     )
 
 
-def _spent(facts: Facts, look: Look, source: str, campaigns: pl.Series) -> Floats:
+def _spent(facts: Facts, selection: Selection, source: str, campaigns: pl.Series) -> Floats:
     """Campaign × day held, units; 0 where a day has no row."""
-    days = sorted(span.last for span in facts.days(look.account.id, source, look.window))
+    days = sorted(span.last for span in facts.days(selection.account.id, source, selection.window))
     place = pl.DataFrame({"day": days}, schema={"day": pl.Date}).with_row_index("at")
     number = pl.DataFrame({"campaign_id": campaigns}).with_row_index("of")
     rows = (
-        delivery_frames.campaign_spend_days(facts, look.account.id, look.window, source)
+        delivery_frames.campaign_spend_days(facts, selection.account.id, selection.window, source)
         .join(place, on="day")
         .join(number, on="campaign_id")
     )
@@ -175,11 +182,11 @@ def _spent(facts: Facts, look: Look, source: str, campaigns: pl.Series) -> Float
     return matrix
 
 
-def _dried(facts: Facts, look: Look) -> pl.DataFrame:
+def _dried(facts: Facts, selection: Selection) -> pl.DataFrame:
     """campaign_id, dry_days, from_hour (middling), missed_sales and gone_spend (micro-units of the window)."""
     # In order, so that fractions are summed the same way each time.
     by_day = (
-        hours_of.dry(facts, look)
+        hours_of.dry(facts, selection)
         .group_by("campaign_id", "day", maintain_order=True)
         .agg(pl.col("missed_sales", "missed_spend").sum(), first=pl.col("hour").min())
     )
@@ -191,12 +198,12 @@ def _dried(facts: Facts, look: Look) -> pl.DataFrame:
     )
 
 
-def _clock(facts: Facts, look: Look, days: int) -> pl.DataFrame:
+def _clock(facts: Facts, selection: Selection, days: int) -> pl.DataFrame:
     """campaign_id, by_hour: units a usual day spends in each hour, dry_share: how often it is dry; lists of 24."""
-    sums = delivery_frames.hour_sums(facts, look.account.id, look.window)
+    sums = delivery_frames.hour_sums(facts, selection.account.id, selection.window)
     campaigns = sums.select("campaign_id").unique(maintain_order=True).with_row_index("of")
     spend, dry = np.zeros((len(campaigns), DAY)), np.zeros((len(campaigns), DAY))
-    for matrix, rows, column in ((spend, sums, "spend"), (dry, hours_of.dry(facts, look), "share")):
+    for matrix, rows, column in ((spend, sums, "spend"), (dry, hours_of.dry(facts, selection), "share")):
         placed = rows.join(campaigns, on="campaign_id", maintain_order="left")
         np.add.at(matrix, (placed["of"].to_numpy(), placed["hour"].to_numpy()), placed[column].to_numpy())
     return campaigns.select(
@@ -253,16 +260,18 @@ class BudgetMove:
     asked: float | None = None
 
 
-def moved(facts: Facts, look: Look, asked: float | None = None) -> BudgetMove:
+def moved(facts: Facts, selection: Selection, asked: float | None = None) -> BudgetMove:
     """
     Money from budgets that are never spent to those that run dry; asked: the total a day, as it is
     when None. Kept.
     """
-    key = (*look.judging, look.part, asked)
-    return facts.kept("budget move", look.account.id, lambda: _moved(look, held(facts, look), asked), *key)
+    key = (*selection.judging, selection.part, asked)
+    return facts.kept(
+        "budget move", selection.account.id, lambda: _moved(selection, campaign_rows(facts, selection), asked), *key
+    )
 
 
-def _moved(look: Look, rows: pl.DataFrame, asked: float | None) -> BudgetMove:
+def _moved(selection: Selection, rows: pl.DataFrame, asked: float | None) -> BudgetMove:
     before = float(rows["budget"].sum())
     concerned = rows.filter((pl.col("spare") > 0) | pl.col("runs_dry"))
     other = before - float(concerned["budget"].sum())
@@ -271,20 +280,20 @@ def _moved(look: Look, rows: pl.DataFrame, asked: float | None) -> BudgetMove:
         Spending(line.campaign, line.budget, line.row["spare"], line.missed_a_day, line.fine, line.row["acos"])
         for line in by_name.values()
     ]
-    made = rules.moves(spending, None if asked is None else asked - other)
-    after = before + sum(each.change for each in made)
-    if not made:
+    budgets = rules.moves(spending, None if asked is None else asked - other)
+    after = before + sum(each.change for each in budgets)
+    if not budgets:
         return BudgetMove((), before, after, asked=asked)
     changes = []
-    for each in made:
+    for each in budgets:
         line = by_name[each.campaign]
-        told = promise(look, line.row, "budgets", line.campaign, _effect(line, each))
+        result = promise(selection, line.row, "budgets", line.campaign, _effect(line, each))
         row = change(
             Entity.CAMPAIGN, "daily_budget", each.campaign, f"{each.new:.2f}", f"{each.old:.2f}", DRY_BUDGETS.key
         )
-        changes.append((row, told))
-    together = total(_effect(by_name[each.campaign], each) for each in made)
-    return BudgetMove(made, before, after, tuple(changes), together, asked)
+        changes.append((row, result))
+    together = total(_effect(by_name[each.campaign], each) for each in budgets)
+    return BudgetMove(budgets, before, after, tuple(changes), together, asked)
 
 
 def proposal(rows: pl.DataFrame, moved: BudgetMove, *, hours_told: bool) -> Proposal:
@@ -318,7 +327,7 @@ def _why_not(rows: pl.DataFrame, *, hours_told: bool) -> ReasonKey:
     dry = rows.filter("runs_dry")
     if dry.is_empty():
         return ReasonKey.NO_BUDGET_DRY if hours_told else ReasonKey.HOURS_UNTOLD
-    fine = (dry["verdict"] == Verdict.FINE.value).any()
+    fine = (dry["verdict"] == Verdict.WITHIN.value).any()
     return ReasonKey.NO_BUDGET_LEFT if fine else ReasonKey.NOT_WITHIN_TARGET
 
 

@@ -10,7 +10,7 @@ import polars as pl
 from nimbus_reef.analysis.delivery import budgets, hours, placements
 from nimbus_reef.analysis.delivery.budgets import BudgetMove, Line
 from nimbus_reef.analysis.delivery.hours import Grid
-from nimbus_reef.analysis.look import Look
+from nimbus_reef.analysis.selection import Selection
 from nimbus_reef.analysis.wording import WEEKDAYS
 from nimbus_reef.core import evidence
 from nimbus_reef.core.model import MICRO
@@ -20,7 +20,7 @@ from nimbus_reef.store.reading.facts import Facts
 
 def placements_table(rows: pl.DataFrame) -> Table:
     """Placements as a file."""
-    made = rows.select(
+    frame = rows.select(
         pl.col("whose").cast(pl.String),
         "placement",
         "share_spend",
@@ -42,7 +42,9 @@ def placements_table(rows: pl.DataFrame) -> Table:
         evidence.counted_stake() / MICRO,
         *(["offsite_limited"] if "offsite_limited" in rows.columns else []),
     )
-    return Table("placements", made, {"spend": "0.00", "sales": "0.00", "stake": "0.00", "acos": "0.0%", "cvr": "0.0%"})
+    return Table(
+        "placements", frame, {"spend": "0.00", "sales": "0.00", "stake": "0.00", "acos": "0.0%", "cvr": "0.0%"}
+    )
 
 
 def hours_table(grid: Grid) -> Table:
@@ -67,7 +69,7 @@ def hours_table(grid: Grid) -> Table:
     return Table("hours", pl.DataFrame(rows, schema=kinds, orient="row"), {"spend": "0.00", "ad_sales": "0.00"})
 
 
-def budgets_table(held: Sequence[Line], moved: BudgetMove) -> Table:
+def budgets_table(lines: Sequence[Line], moved: BudgetMove) -> Table:
     """Budgets as a file."""
     changes = {each.campaign: each.new for each in moved.budgets}
     rows = [
@@ -87,7 +89,7 @@ def budgets_table(held: Sequence[Line], moved: BudgetMove) -> Table:
             line.missed.high,
             changes.get(line.campaign),
         )
-        for line in held
+        for line in lines
     ]
     schema: dict[str, Any] = {
         "campaign": pl.String,
@@ -111,13 +113,13 @@ def budgets_table(held: Sequence[Line], moved: BudgetMove) -> Table:
     return Table("budgets", pl.DataFrame(rows, schema=schema, orient="row"), money)
 
 
-def _budgets(facts: Facts, look: Look) -> Table:
-    return budgets_table(budgets.lines(budgets.held(facts, look)), budgets.moved(facts, look))
+def _budgets(facts: Facts, selection: Selection) -> Table:
+    return budgets_table(budgets.lines(budgets.campaign_rows(facts, selection)), budgets.moved(facts, selection))
 
 
-FILES: Final[Mapping[str, Callable[[Facts, Look], Table]]] = {
-    "placements": lambda facts, look: placements_table(placements.judged(facts, look)),
-    "hours": lambda facts, look: hours_table(hours.grid(facts, look)),
+FILES: Final[Mapping[str, Callable[[Facts, Selection], Table]]] = {
+    "placements": lambda facts, selection: placements_table(placements.judged(facts, selection)),
+    "hours": lambda facts, selection: hours_table(hours.grid(facts, selection)),
     "budgets": _budgets,
 }
 """Every table of the area, whole."""

@@ -9,7 +9,7 @@ from typing import Final
 
 import polars as pl
 
-from nimbus_reef.analysis.look import Look
+from nimbus_reef.analysis.selection import Selection
 from nimbus_reef.core import evidence, hours, targeting
 from nimbus_reef.core.boosts import WEEK
 from nimbus_reef.core.hours import DAY, HOURS_WRITTEN, Segment
@@ -55,54 +55,56 @@ class Grid:
     trade: bool
 
 
-def sums(facts: Facts, look: Look) -> pl.DataFrame:
+def sums(facts: Facts, selection: Selection) -> pl.DataFrame:
     """Weekday (0: not told apart), hour and the measures of the part that is looked at, in order."""
 
     def make() -> pl.DataFrame:
         campaigns = None
-        if look.part:
-            settings = setting_frames.campaign_settings(facts, look.account.id, look.window)
-            campaigns = look.within(facts, settings)["campaign_id"]
-        rows = delivery_frames.weekday_hours(facts, look.account.id, look.window, campaigns)
+        if selection.part:
+            settings = setting_frames.campaign_settings(facts, selection.account.id, selection.window)
+            campaigns = selection.within(facts, settings)["campaign_id"]
+        rows = delivery_frames.weekday_hours(facts, selection.account.id, selection.window, campaigns)
         weekday = pl.col("weekday").cast(pl.Int64)
         # Blocks tell no weekdays: where any is in the window, all of it is told by hour alone.
         weekday = pl.lit(EVERY_DAY, pl.Int64) if rows["weekday"].null_count() else weekday
         return rows.group_by(weekday.alias("weekday"), "hour").agg(pl.col(MEASURES).sum()).sort("weekday", "hour")
 
-    many = facts.if_many(look.account.id, KIND, look.window, "hours of part", look)
-    return facts.kept("hours of part", look.account.id, make, look.window, look.part, asked=many)
+    many = facts.if_many(selection.account.id, KIND, selection.window, "hours of part", selection)
+    return facts.kept("hours of part", selection.account.id, make, selection.window, selection.part, asked=many)
 
 
-def trade(facts: Facts, look: Look) -> pl.DataFrame | None:
+def trade(facts: Facts, selection: Selection) -> pl.DataFrame | None:
     """
     hour, weekday (as in `sums`), total_sales of all trade; None where not held, or a part is looked at: trade has no
     parts.
     """
-    if look.part:
+    if selection.part:
         return None
-    rows = delivery_frames.trade_hours(facts, look.account.id, look.window)
+    rows = delivery_frames.trade_hours(facts, selection.account.id, selection.window)
     if rows.is_empty():
         return None
-    alike = (sums(facts, look)["weekday"] == EVERY_DAY).any() or rows["weekday"].null_count() > 0
+    alike = (sums(facts, selection)["weekday"] == EVERY_DAY).any() or rows["weekday"].null_count() > 0
     weekday = pl.lit(EVERY_DAY, pl.Int64) if alike else pl.col("weekday").cast(pl.Int64)
     return rows.group_by(weekday.alias("weekday"), pl.col("hour").cast(pl.Int64)).agg(pl.col("total_sales").sum())
 
 
-def grid(facts: Facts, look: Look) -> Grid:
+def grid(facts: Facts, selection: Selection) -> Grid:
     """Every hour of every weekday, means per occurrence."""
-    rows, sold = sums(facts, look), trade(facts, look)
+    rows, sold = sums(facts, selection), trade(facts, selection)
     by_day = len(rows) == 0 or not (rows["weekday"] == EVERY_DAY).any()
-    times, traded = (delivery_frames.weekdays_held(facts, look.account.id, kind, look.window) for kind in (KIND, TRADE))
-    held, sold_on = (facts.monthly_days(look.account.id, kind, look.window) for kind in (KIND, TRADE))
-    told = {(row["weekday"], row["hour"]): row for row in rows.to_dicts()}
+    times, traded = (
+        delivery_frames.weekdays_held(facts, selection.account.id, kind, selection.window) for kind in (KIND, TRADE)
+    )
+    value, sold_on = (facts.monthly_days(selection.account.id, kind, selection.window) for kind in (KIND, TRADE))
+    by_key = {(row["weekday"], row["hour"]): row for row in rows.to_dicts()}
     by_hour = {} if sold is None else {(row[0], row[1]): row[2] for row in sold.rows()}
     weekdays = tuple(range(1, 8)) if by_day else (EVERY_DAY,)
     cells = {}
     for weekday in weekdays:
-        count = times.get(weekday, 0) if by_day else held
+        count = times.get(weekday, 0) if by_day else value
         trade_count = traded.get(weekday, 0) if by_day else sold_on
         for hour in range(DAY):
-            row = told.get((weekday, hour), dict.fromkeys(MEASURES, 0))
+            row = by_key.get((weekday, hour), dict.fromkeys(MEASURES, 0))
             total = None
             if sold is not None and trade_count:
                 total = by_hour.get((weekday, hour), 0) / MICRO / trade_count
@@ -125,18 +127,18 @@ def _cell(row: dict[str, int], trade: float | None, times: int) -> HourCell:
     )
 
 
-def by_hour(facts: Facts, look: Look) -> pl.DataFrame:
+def by_hour(facts: Facts, selection: Selection) -> pl.DataFrame:
     """
     The 24 hours: hour, the measures, total_sales (null without a report; scaled to the days of the ad report when it
     covers fewer days), organic.
     """
     clock = pl.DataFrame({"hour": list(range(DAY))}, schema={"hour": pl.Int64})
-    own = sums(facts, look).group_by("hour").agg(pl.col(MEASURES).sum())
+    own = sums(facts, selection).group_by("hour").agg(pl.col(MEASURES).sum())
     rows = clock.join(own, on="hour", how="left").with_columns(pl.col(MEASURES).fill_null(0))
-    sold = trade(facts, look)
+    sold = trade(facts, selection)
     if sold is None:
         return rows.with_columns(total_sales=pl.lit(None, pl.Int64), organic=pl.lit(None, pl.Int64)).sort("hour")
-    days, traded = (facts.monthly_days(look.account.id, kind, look.window) for kind in (KIND, TRADE))
+    days, traded = (facts.monthly_days(selection.account.id, kind, selection.window) for kind in (KIND, TRADE))
     on_as_many = (pl.col("total_sales").sum() * days / traded).round().cast(pl.Int64)
     whole = sold.group_by("hour").agg(total_sales=on_as_many)
     return (
@@ -147,14 +149,14 @@ def by_hour(facts: Facts, look: Look) -> pl.DataFrame:
     )
 
 
-def found_segments(facts: Facts, look: Look) -> tuple[Segment, ...]:
+def found_segments(facts: Facts, selection: Selection) -> tuple[Segment, ...]:
     """The segments that conversion shows."""
 
     def make() -> tuple[Segment, ...]:
-        rows = by_hour(facts, look)
+        rows = by_hour(facts, selection)
         return hours.segments(rows["clicks"].to_list(), rows["orders"].to_list())
 
-    return facts.kept("segments", look.account.id, make, look.window, look.part)
+    return facts.kept("segments", selection.account.id, make, selection.window, selection.part)
 
 
 def drawn_segments(text: str) -> tuple[Segment, ...]:
@@ -178,14 +180,14 @@ def drawn_segments(text: str) -> tuple[Segment, ...]:
             for weekday in weekdays:
                 whose[weekday, hour] = number
     # Hours that the same segment holds on the same weekdays belong together.
-    held: dict[tuple[int, tuple[int, ...]], list[int]] = {}
+    by_key: dict[tuple[int, tuple[int, ...]], list[int]] = {}
     for hour in range(DAY):
         for number in dict.fromkeys(whose[weekday, hour] for weekday in WEEK):
             weekdays_of = tuple(weekday for weekday in WEEK if whose[weekday, hour] == number)
-            held.setdefault((number, weekdays_of), []).append(hour)
+            by_key.setdefault((number, weekdays_of), []).append(hour)
     found = [
         Segment(run.first, run.hours, () if len(weekdays_of) == len(WEEK) else weekdays_of)
-        for (_, weekdays_of), members in held.items()
+        for (_, weekdays_of), members in by_key.items()
         for run in _runs(members)
     ]
     return tuple(sorted(found, key=lambda each: (each.first, each.weekdays)))
@@ -204,24 +206,24 @@ def _runs(free: Sequence[int]) -> list[Segment]:
     return [Segment(run[0], len(run)) for run in runs]
 
 
-def dry(facts: Facts, look: Look) -> pl.DataFrame:
+def dry(facts: Facts, selection: Selection) -> pl.DataFrame:
     """
     Dry hours of the part that is looked at (see `core.hours.dry`), with the campaign's settings; none where the report
     is not held by day.
     """
-    account = look.account
+    account = selection.account
 
     def make() -> pl.DataFrame:
-        rows = delivery_frames.hour_days(facts, account.id, look.window)
-        budgets = delivery_frames.budgets_in_force(facts, account.id, look.window)
+        rows = delivery_frames.hour_days(facts, account.id, selection.window)
+        budgets = delivery_frames.budgets_in_force(facts, account.id, selection.window)
         return hours.dry(rows, budgets, account.settings.dry)
 
-    many = facts.if_many(account.id, KIND, look.window, "dry hours", look)
-    found = facts.kept("dry hours", account.id, make, look.window, asked=many)
-    settings = setting_frames.campaign_settings(facts, account.id, look.window).select(
+    many = facts.if_many(account.id, KIND, selection.window, "dry hours", selection)
+    found = facts.kept("dry hours", account.id, make, selection.window, asked=many)
+    settings = setting_frames.campaign_settings(facts, account.id, selection.window).select(
         "campaign_id", "campaign", "format", "portfolio", "state", "daily_budget"
     )
-    return look.within(facts, found.join(settings, on="campaign_id", maintain_order="left"))
+    return selection.within(facts, found.join(settings, on="campaign_id", maintain_order="left"))
 
 
 @dataclass(frozen=True, slots=True)
@@ -257,29 +259,29 @@ class SegmentSums:
         return ratio(self.sales, self.clicks)
 
 
-def segment_sums(facts: Facts, look: Look, segments: Sequence[Segment]) -> list[SegmentSums]:
+def segment_sums(facts: Facts, selection: Selection, segments: Sequence[Segment]) -> list[SegmentSums]:
     """The segments side by side. Kept."""
-    key = (look.window, look.part, tuple(segments))
-    return facts.kept("segment sums", look.account.id, lambda: _segment_sums(facts, look, segments), *key)
+    key = (selection.window, selection.part, tuple(segments))
+    return facts.kept("segment sums", selection.account.id, lambda: _segment_sums(facts, selection, segments), *key)
 
 
-def _segment_sums(facts: Facts, look: Look, segments: Sequence[Segment]) -> list[SegmentSums]:
-    rows = sums(facts, look)
+def _segment_sums(facts: Facts, selection: Selection, segments: Sequence[Segment]) -> list[SegmentSums]:
+    rows = sums(facts, selection)
     if (rows["weekday"] == EVERY_DAY).any() and any(each.weekdays for each in segments):
         raise BadInput(
-            "The hourly report is one sum of several days: it tells no weekdays.",
+            "The hourly report is one total of several days, without weekdays.",
             remedy="Draw hours of all days, or load it by day.",
         )
-    sold = trade(facts, look)
-    dried = dry(facts, look).with_columns(weekday=pl.col("day").dt.weekday().cast(pl.Int64))
-    days, traded = (facts.monthly_days(look.account.id, kind, look.window) for kind in (KIND, TRADE))
-    made = []
+    sold = trade(facts, selection)
+    dried = dry(facts, selection).with_columns(weekday=pl.col("day").dt.weekday().cast(pl.Int64))
+    days, traded = (facts.monthly_days(selection.account.id, kind, selection.window) for kind in (KIND, TRADE))
+    entries = []
     for segment in segments:
         own = rows.filter(_within(segment))
         lost = dried.filter(_within(segment))
         sales = int(own["sales"].sum())
         whole = None if sold is None else int(sold.filter(_within(segment))["total_sales"].sum()) * days / traded
-        made.append(
+        entries.append(
             SegmentSums(
                 segment,
                 int(own["spend"].sum()) / MICRO,
@@ -293,7 +295,7 @@ def _segment_sums(facts: Facts, look: Look, segments: Sequence[Segment]) -> list
                 per_month(float(lost["missed_sales"].sum()) / MICRO, days),
             )
         )
-    return made
+    return entries
 
 
 def _within(segment: Segment) -> pl.Expr:
@@ -303,23 +305,23 @@ def _within(segment: Segment) -> pl.Expr:
     return inside
 
 
-def judged(facts: Facts, look: Look) -> pl.DataFrame:
+def judged(facts: Facts, selection: Selection) -> pl.DataFrame:
     """
     Every hour of every campaign, judged among the campaign's hours, else the account's: row_id,
     campaign_id, campaign, hour and what `evidence.judge` adds.
     """
-    account = look.account
+    account = selection.account
 
     def make() -> pl.DataFrame:
-        rows = delivery_frames.hour_sums(facts, account.id, look.window)
-        settings = setting_frames.campaign_settings(facts, account.id, look.window).select(
+        rows = delivery_frames.hour_sums(facts, account.id, selection.window)
+        settings = setting_frames.campaign_settings(facts, account.id, selection.window).select(
             "campaign_id", "campaign", "format", "portfolio"
         )
-        days = facts.monthly_days(account.id, KIND, look.window)
+        days = facts.monthly_days(account.id, KIND, selection.window)
         named = rows.sort("campaign_id", "hour").join(settings, on="campaign_id", maintain_order="left")
         in_cohort = evidence.with_priors(named, CHAIN)
-        return targeting.judged(in_cohort, days, look.aims, account.min_clicks).with_columns(
+        return targeting.judged(in_cohort, days, selection.aims, account.min_clicks).with_columns(
             row_id=pl.concat_str("campaign_id", "hour", separator=":")
         )
 
-    return look.within(facts, facts.kept("judged hours", account.id, make, *look.judging))
+    return selection.within(facts, facts.kept("judged hours", account.id, make, *selection.judging))

@@ -13,7 +13,7 @@ import polars as pl
 
 from nimbus_reef.analysis import movement
 from nimbus_reef.analysis.judged import AT_ONCE
-from nimbus_reef.analysis.look import EVERYTHING, Look
+from nimbus_reef.analysis.selection import EVERYTHING, Selection
 from nimbus_reef.analysis.sheet_rows import change, evidence_of, promise
 from nimbus_reef.core import placements as rules
 from nimbus_reef.core.changes import Entity
@@ -41,54 +41,54 @@ SETTING_OF: Final[Mapping[Placement, str]] = {
 _LIMITABLE: Final = "no"
 
 
-def judged(facts: Facts, look: Look, by: str = "campaign") -> pl.DataFrame:
+def judged(facts: Facts, selection: Selection, by: str = "campaign") -> pl.DataFrame:
     """
     Placements of every group, judged: whose (what the group is called), placement, row_id, the measures and what
     `evidence.judge` adds, share_spend and share_sales within the group; largest spend first, placements in their order.
 
     By campaign its settings besides; judged among the whole account and narrowed after.
     """
-    account = look.account
+    account = selection.account
 
     def make() -> pl.DataFrame:
-        rows = delivery_frames.placement_sums(facts, account.id, look.window)
-        days = facts.monthly_days(account.id, KIND, look.window)
+        rows = delivery_frames.placement_sums(facts, account.id, selection.window)
+        days = facts.monthly_days(account.id, KIND, selection.window)
         if by == "campaign":
             return _shaped(
-                rules.judge(rows.with_columns(whose="campaign"), "whose", days, look.aims, account.min_clicks),
+                rules.judge(rows.with_columns(whose="campaign"), "whose", days, selection.aims, account.min_clicks),
                 "campaign_id",
             )
-        sums = _grouped(facts, look, look.within(facts, rows), by)
-        of = _grouped(facts, look, rows, by) if look.part else None
-        return _shaped(rules.judge(sums, "whose", days, look.aims, account.min_clicks, of), "whose")
+        sums = _grouped(facts, selection, selection.within(facts, rows), by)
+        of = _grouped(facts, selection, rows, by) if selection.part else None
+        return _shaped(rules.judge(sums, "whose", days, selection.aims, account.min_clicks, of), "whose")
 
     if by == "campaign":
-        return look.within(facts, facts.kept("placements", account.id, make, *_by_campaign(look)))
-    return facts.kept("placements", account.id, make, *look.judging, by, look.part, account.naming)
+        return selection.within(facts, facts.kept("placements", account.id, make, *_by_campaign(selection)))
+    return facts.kept("placements", account.id, make, *selection.judging, by, selection.part, account.naming)
 
 
-def _by_campaign(look: Look) -> tuple[Hashable, ...]:
-    return *look.judging, "campaign"
+def _by_campaign(selection: Selection) -> tuple[Hashable, ...]:
+    return *selection.judging, "campaign"
 
 
-def judged_soon(facts: Facts, look: Look) -> bool:
+def judged_soon(facts: Facts, selection: Selection) -> bool:
     """Whether the campaigns' placements are judged already, or are so few that they are at once."""
-    account = look.account
-    if facts.known("placements", account.id, *_by_campaign(look)) is not None:
+    account = selection.account
+    if facts.known("placements", account.id, *_by_campaign(selection)) is not None:
         return True
-    return len(delivery_frames.placement_sums(facts, account.id, look.window)) < AT_ONCE
+    return len(delivery_frames.placement_sums(facts, account.id, selection.window)) < AT_ONCE
 
 
-def _grouped(facts: Facts, look: Look, rows: pl.DataFrame, by: str) -> pl.DataFrame:
+def _grouped(facts: Facts, selection: Selection, rows: pl.DataFrame, by: str) -> pl.DataFrame:
     """Sums by what rows are grouped by; of a product those of campaigns whose main product it is."""
     if by == "account":
-        named = rows.with_columns(whose=pl.lit(look.account.brand))
+        named = rows.with_columns(whose=pl.lit(selection.account.brand))
     elif by.startswith(movement.NAMED):
-        named = rows.with_columns(movement.part_column(look.account, rows, by).alias("whose"))
+        named = rows.with_columns(movement.part_column(selection.account, rows, by).alias("whose"))
     elif by == "portfolio":
         named = rows.with_columns(whose=pl.col("portfolio").cast(pl.String).fill_null("none given"))
     else:
-        main = main_products(facts, look.account.id, look.window)
+        main = main_products(facts, selection.account.id, selection.window)
         named = rows.join(main, on="campaign_id", how="left").with_columns(
             whose=pl.col("main_product").fill_null("no product known")
         )
@@ -119,30 +119,22 @@ def _shaped(rows: pl.DataFrame, key: str) -> pl.DataFrame:
     )
 
 
-def narrowed(rows: pl.DataFrame, limited: str) -> pl.DataFrame:
-    """Placements of the campaigns whose off-site is limited (yes) or is not (no); any other word leaves all."""
-    if limited not in ("yes", "no"):
-        return rows
-    is_limited = pl.col("offsite_limited").cast(pl.String).fill_null("no") == "yes"
-    return rows.filter(is_limited if limited == "yes" else ~is_limited)
-
-
-def off_site(facts: Facts, look: Look) -> pl.DataFrame:
+def off_site(facts: Facts, selection: Selection) -> pl.DataFrame:
     """The campaigns' off-site rows, with limited: whether it is limited already."""
-    rows = judged(facts, look).filter(pl.col("placement") == Placement.OFF_SITE.value)
+    rows = judged(facts, selection).filter(pl.col("placement") == Placement.OFF_SITE.value)
     return rows.with_columns(limited=pl.col("offsite_limited").cast(pl.String) == "yes")
 
 
-def row_of(facts: Facts, look: Look, row_id: str) -> Mapping[str, Any]:
+def row_of(facts: Facts, selection: Selection, row_id: str) -> Mapping[str, Any]:
     """A placement of a campaign, with limited; NotFound where it had no figures in the window."""
-    rows = judged(facts, look).filter(pl.col("row_id") == row_id)
+    rows = judged(facts, selection).filter(pl.col("row_id") == row_id)
     if rows.is_empty():
         raise NotFound("This placement has no activity in this period.", remedy="Choose another period, or close it.")
     row = rows.row(0, named=True)
     return {**row, "limited": row["offsite_limited"] == "yes"}
 
 
-def limit_proposal(look: Look, row: Mapping[str, Any], days: int) -> Proposal:
+def limit_proposal(selection: Selection, row: Mapping[str, Any], days: int) -> Proposal:
     """
     Keeping a campaign from off-site: proposed where that is above target, possible wherever it is
     not limited yet.
@@ -156,19 +148,19 @@ def limit_proposal(look: Look, row: Mapping[str, Any], days: int) -> Proposal:
     effect = rules.left_out(place_sums(row), days)
     was = row["offsite_limited"] or _LIMITABLE
     limited = change(Entity.CAMPAIGN, "offsite_limited", row["campaign"], "yes", was, OFF_SITE.key)
-    costly = row["verdict"] == Verdict.COSTLY.value
+    costly = row["verdict"] == Verdict.ABOVE.value
     if costly:
         needs = Reason(ReasonKey.OFF_SITE_NEEDS, (row["needed_cvr"], 1 - row["p_over"]))
         why = (needs,) if row["own_test"] else (needs, Reason(ReasonKey.OFF_SITE_BY_OTHERS))
     else:
-        fine = row["verdict"] == Verdict.FINE.value
+        fine = row["verdict"] == Verdict.WITHIN.value
         says = Reason(ReasonKey.WITHIN_TARGET) if fine else Reason(ReasonKey.EVIDENCE_SAYS, (row["verdict"],))
         why = (says, Reason(ReasonKey.CAN_LIMIT))
     return Proposal(
         subject,
         row["row_id"],
         Headline(HeadlineKey.LIMIT_OFF_SITE if costly else HeadlineKey.LEAVE_OFF_SITE),
-        ((limited, promise(look, row, "placements", row["row_id"], effect)),),
+        ((limited, promise(selection, row, "placements", row["row_id"], effect)),),
         (did, *why),
         effect=effect,
         evidence=evidence_of(row),
@@ -192,23 +184,23 @@ def place_sums(row: Mapping[str, Any]) -> PlacementSums:
     )
 
 
-def of_campaign(facts: Facts, look: Look, campaign: str) -> pl.DataFrame:
+def of_campaign(facts: Facts, selection: Selection, campaign: str) -> pl.DataFrame:
     """Rows of `judged` of one campaign, whatever part is looked at; NotFound where it has no placements."""
-    rows = judged(facts, replace(look, part=EVERYTHING)).filter(pl.col("campaign") == campaign)
+    rows = judged(facts, replace(selection, part=EVERYTHING)).filter(pl.col("campaign") == campaign)
     if rows.is_empty():
         raise NotFound(
-            f"“{campaign}” has no placements in these days.", remedy="Choose another campaign, or other days."
+            f"“{campaign}” has no placements in this period.", remedy="Choose another campaign, or other days."
         )
     return rows
 
 
-def worst(facts: Facts, look: Look) -> pl.DataFrame:
+def worst(facts: Facts, selection: Selection) -> pl.DataFrame:
     """
     Campaigns by what their placements on the marketplace likely overspend: campaign, stake, spend,
     costly (how many).
     """
-    rows = judged(facts, look)
-    flagged = pl.col("verdict").is_in([Verdict.COSTLY.value, Verdict.LEANING.value])
+    rows = judged(facts, selection)
+    flagged = pl.col("verdict").is_in([Verdict.ABOVE.value, Verdict.LIKELY_ABOVE.value])
     on_site = pl.col("placement") != Placement.OFF_SITE.value
     return (
         rows.group_by("campaign_id", "campaign")
@@ -225,9 +217,9 @@ def worst(facts: Facts, look: Look) -> pl.DataFrame:
     )
 
 
-def to_limit(facts: Facts, look: Look) -> pl.DataFrame:
+def to_limit(facts: Facts, selection: Selection) -> pl.DataFrame:
     """The off-site rows that are costly and not limited yet, most at stake first."""
-    rows = off_site(facts, look).filter((pl.col("verdict") == Verdict.COSTLY.value) & ~pl.col("limited"))
+    rows = off_site(facts, selection).filter((pl.col("verdict") == Verdict.ABOVE.value) & ~pl.col("limited"))
     return rows.sort("stake", descending=True, maintain_order=True)
 
 

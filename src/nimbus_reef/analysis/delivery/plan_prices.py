@@ -13,7 +13,7 @@ import polars as pl
 
 from nimbus_reef.analysis.delivery import placements
 from nimbus_reef.analysis.judged import judged_targets
-from nimbus_reef.analysis.look import EVERYTHING, Look
+from nimbus_reef.analysis.selection import EVERYTHING, Selection
 from nimbus_reef.core import acceptance, click_prices, conflicts
 from nimbus_reef.core.acceptance import Acceptance
 from nimbus_reef.core.boosts import Boost
@@ -25,19 +25,19 @@ from nimbus_reef.store.reading import delivery_frames, setting_frames, target_fr
 from nimbus_reef.store.reading.facts import Facts
 
 
-def campaigns_of(facts: Facts, look: Look, names: Iterable[str]) -> dict[str, CampaignBids]:
+def campaigns_of(facts: Facts, selection: Selection, names: Iterable[str]) -> dict[str, CampaignBids]:
     """
     The bids in force of campaigns at the window's end, by name: their targets with a known bid, what is judged above
     target among them and their placements, adjustments and boosts. Of the whole account, whatever part is looked at.
     """
-    wanted, whole = sorted(set(names)), replace(look, part=EVERYTHING)
-    account, window = look.account, look.window
+    wanted, whole = sorted(set(names)), replace(selection, part=EVERYTHING)
+    account, window = selection.account, selection.window
     settings = setting_frames.campaign_settings(facts, account.id, window).filter(
         pl.col("campaign").cast(pl.String).is_in(wanted)
     )
     targets = _targets(facts, whole, settings["campaign_id"])
     places = _placements_above(facts, whole, wanted)
-    boosts = in_force(facts, look, wanted)
+    boosts = in_force(facts, selection, wanted)
     return {
         row["campaign"]: CampaignBids(
             row["campaign"],
@@ -58,12 +58,14 @@ def _runs(state: object) -> bool:
     return state is None or str(state) == State.ENABLED
 
 
-def _targets(facts: Facts, look: Look, campaigns: pl.Series) -> dict[int, dict[click_prices.TargetKey, TargetBid]]:
-    account, window = look.account, look.window
+def _targets(
+    facts: Facts, selection: Selection, campaigns: pl.Series
+) -> dict[int, dict[click_prices.TargetKey, TargetBid]]:
+    account, window = selection.account, selection.window
     groups = setting_frames.ad_group_states(facts, account.id, window)
     above = (
-        judged_targets(facts, look).select("target_id", above=pl.col("verdict") == Verdict.COSTLY.value)
-        if facts.held(account.id, window).days
+        judged_targets(facts, selection).select("target_id", above=pl.col("verdict") == Verdict.ABOVE.value)
+        if facts.target_source(account.id, window).days
         else pl.DataFrame(schema={"target_id": pl.UInt32, "above": pl.Boolean})
     )
     rows = (
@@ -85,11 +87,11 @@ def _targets(facts: Facts, look: Look, campaigns: pl.Series) -> dict[int, dict[c
     return found
 
 
-def _placements_above(facts: Facts, look: Look, names: Sequence[str]) -> dict[str, frozenset[Placement]]:
-    if not facts.held_days(look.account.id, placements.KIND, look.window):
+def _placements_above(facts: Facts, selection: Selection, names: Sequence[str]) -> dict[str, frozenset[Placement]]:
+    if not facts.held_days(selection.account.id, placements.KIND, selection.window):
         return {}
-    rows = placements.judged(facts, look).filter(
-        pl.col("campaign").cast(pl.String).is_in(names), pl.col("verdict") == Verdict.COSTLY.value
+    rows = placements.judged(facts, selection).filter(
+        pl.col("campaign").cast(pl.String).is_in(names), pl.col("verdict") == Verdict.ABOVE.value
     )
     return {
         name: frozenset(Placement(place) for place in part["placement"].to_list())
@@ -99,12 +101,12 @@ def _placements_above(facts: Facts, look: Look, names: Sequence[str]) -> dict[st
     }
 
 
-def in_force(facts: Facts, look: Look, names: Sequence[str]) -> dict[str, tuple[Boost, ...]]:
+def in_force(facts: Facts, selection: Selection, names: Sequence[str]) -> dict[str, tuple[Boost, ...]]:
     """The boosts of campaigns that have not ended by the window's end, by campaign."""
-    held = delivery_frames.boosts(facts, look.account.id)
-    own = held.filter(
+    rows = delivery_frames.boosts(facts, selection.account.id)
+    own = rows.filter(
         pl.col("campaign").cast(pl.String).is_in(list(names)),
-        pl.col("to").is_null() | (pl.col("to") >= look.window.last),
+        pl.col("to").is_null() | (pl.col("to") >= selection.window.last),
     )
     found: dict[str, tuple[Boost, ...]] = {}
     for row in own.to_dicts():
@@ -126,25 +128,27 @@ def _boost(row: dict[str, Any]) -> Boost:
     )
 
 
-def accepted(facts: Facts, look: Look, held: Sequence[Change], packages: Sequence[Sequence[Change]]) -> Acceptance:
+def accepted(
+    facts: Facts, selection: Selection, changes: Sequence[Change], packages: Sequence[Sequence[Change]]
+) -> Acceptance:
     """What becomes of packages that are accepted into a plan: see `core.acceptance.accepted`."""
     priced = [each for package in packages for each in package if click_prices.touches_price(each)]
     again = {each.campaign for package in packages for each in package} if priced else set()
-    campaigns = campaigns_of(facts, look, again) if again else {}
-    return acceptance.accepted(held, packages, campaigns)
+    campaigns = campaigns_of(facts, selection, again) if again else {}
+    return acceptance.accepted(changes, packages, campaigns)
 
 
-def dearer(facts: Facts, look: Look, before: Sequence[Change], after: Sequence[Change]) -> list[Rise]:
+def dearer(facts: Facts, selection: Selection, before: Sequence[Change], after: Sequence[Change]) -> list[Rise]:
     """
     What is above target and would cost more than today once a plan has become another, and more than with the plan
     before.
     """
     moved = set(before) ^ set(after)
     names = {each.campaign for each in moved if click_prices.touches_price(each)}
-    return acceptance.dearer(before, after, campaigns_of(facts, look, names)) if names else []
+    return acceptance.dearer(before, after, campaigns_of(facts, selection, names)) if names else []
 
 
-def conflicts_of(facts: Facts, look: Look, planned: Collection[Change]) -> list[PlanConflict]:
+def conflicts_of(facts: Facts, selection: Selection, planned: Collection[Change]) -> list[PlanConflict]:
     """What does not go together in the plan."""
     names = {each.campaign for each in planned}
-    return conflicts.conflicts(list(planned), campaigns_of(facts, look, names)) if names else []
+    return conflicts.conflicts(list(planned), campaigns_of(facts, selection, names)) if names else []

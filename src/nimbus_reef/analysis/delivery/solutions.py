@@ -12,7 +12,7 @@ import polars as pl
 from nimbus_reef.analysis.delivery import placements, plan_prices
 from nimbus_reef.analysis.judged import AT_ONCE, Judged, is_judged, judged_targets
 from nimbus_reef.analysis.judged_proposals import core_row, judged, monthly_days, recommended
-from nimbus_reef.analysis.look import EVERYTHING, Look
+from nimbus_reef.analysis.selection import EVERYTHING, Selection
 from nimbus_reef.analysis.sheet_rows import NO_BASIS, change, promise
 from nimbus_reef.core import click_prices
 from nimbus_reef.core import placements as rules
@@ -54,23 +54,23 @@ class Solved:
     effect: Projected = NOTHING
 
 
-def solved(facts: Facts, look: Look, campaign: str, planned: Sequence[Change] = ()) -> Solved:
+def solved(facts: Facts, selection: Selection, campaign: str, planned: Sequence[Change] = ()) -> Solved:
     """
     The base bid and adjustments for a campaign, and every target's new bid; NotFound where it has no placements. Kept.
 
     planned: what the plan holds: bids in it are what the solution starts from, and what it pauses has no part in it.
     """
     own = _beside(campaign, planned)
-    key = _solved_key(look, campaign, own)
-    return facts.kept("solved placements", look.account.id, lambda: _solved(facts, look, campaign, own), *key)
+    key = _solved_key(selection, campaign, own)
+    return facts.kept("solved placements", selection.account.id, lambda: _solved(facts, selection, campaign, own), *key)
 
 
-def solved_known(facts: Facts, look: Look, campaign: str, planned: Sequence[Change] = ()) -> bool:
+def solved_known(facts: Facts, selection: Selection, campaign: str, planned: Sequence[Change] = ()) -> bool:
     """Whether that costs next to nothing: it was done, or the targets that it asks for are judged already and few."""
-    key = _solved_key(look, campaign, _beside(campaign, planned))
-    if facts.known("solved placements", look.account.id, *key) is not None:
+    key = _solved_key(selection, campaign, _beside(campaign, planned))
+    if facts.known("solved placements", selection.account.id, *key) is not None:
         return True
-    return is_judged(facts, look, Judged.TARGETS) and len(judged_targets(facts, look)) < AT_ONCE
+    return is_judged(facts, selection, Judged.TARGETS) and len(judged_targets(facts, selection)) < AT_ONCE
 
 
 def _beside(campaign: str, planned: Sequence[Change]) -> tuple[Change, ...]:
@@ -82,19 +82,19 @@ def _beside(campaign: str, planned: Sequence[Change]) -> tuple[Change, ...]:
     )
 
 
-def _solved_key(look: Look, campaign: str, planned: tuple[Change, ...]) -> tuple[Hashable, ...]:
-    return *look.judging, look.account.bid_limits, campaign, planned
+def _solved_key(selection: Selection, campaign: str, planned: tuple[Change, ...]) -> tuple[Hashable, ...]:
+    return *selection.judging, selection.account.bid_limits, campaign, planned
 
 
-def _solved(facts: Facts, look: Look, campaign: str, planned: tuple[Change, ...]) -> Solved:
-    whole = replace(look, part=EVERYTHING)
-    rows = placements.of_campaign(facts, look, campaign)
-    days = facts.monthly_days(look.account.id, placements.KIND, look.window)
+def _solved(facts: Facts, selection: Selection, campaign: str, planned: tuple[Change, ...]) -> Solved:
+    whole = replace(selection, part=EVERYTHING)
+    rows = placements.of_campaign(facts, selection, campaign)
+    days = facts.monthly_days(selection.account.id, placements.KIND, selection.window)
     listed = rows.to_dicts()
     every = [placements.place_sums(row) for row in listed]
     places = rules.remaining(every, *_parts_left(facts, whole, campaign, planned))
     target = float(listed[0]["target_acos"])
-    found = rules.solve(places, target, look.account.settings.base_share)
+    found = rules.solve(places, target, selection.account.settings.base_share)
     spend, sales = sum(each.spend for each in every), sum(each.sales for each in every)
     now = ratio(spend, sales)
     bidding = str(listed[0]["bidding"] or "")
@@ -108,7 +108,7 @@ def _solved(facts: Facts, look: Look, campaign: str, planned: tuple[Change, ...]
     moved_by = new / old if old and new else found.ratio
     change_of_all, after, around = rules.outcome(places, moved_by, found.adjustments, days)
     changes = [
-        *((each, _promised(look, place, listed, places, found, moved_by, days)) for each, place in raised),
+        *((each, _promised(selection, place, listed, places, found, moved_by, days)) for each, place in raised),
         *((each.change, each.promise) for each in bids if each.change.new_value != each.change.old_value),
     ]
     return Solved(
@@ -128,14 +128,16 @@ def _solved(facts: Facts, look: Look, campaign: str, planned: tuple[Change, ...]
     )
 
 
-def _parts_left(facts: Facts, look: Look, campaign: str, planned: Sequence[Change]) -> tuple[float, float, float]:
+def _parts_left(
+    facts: Facts, selection: Selection, campaign: str, planned: Sequence[Change]
+) -> tuple[float, float, float]:
     """The parts of a campaign's clicks, spend and sales of targets that the plan does not pause."""
-    now = plan_prices.campaigns_of(facts, look, [campaign]).get(campaign)
+    now = plan_prices.campaigns_of(facts, selection, [campaign]).get(campaign)
     if not planned or now is None:
         return 1.0, 1.0, 1.0
     then = click_prices.after(now, planned)
     paused = [key for key, each in now.targets.items() if each.live and not then.targets[key].live]
-    rows = judged_targets(facts, look).filter(pl.col("campaign").cast(pl.String) == campaign)
+    rows = judged_targets(facts, selection).filter(pl.col("campaign").cast(pl.String) == campaign)
     names = pl.DataFrame(paused, schema=dict.fromkeys(("ad_group", "target", "match_type"), pl.String), orient="row")
     gone = rows.with_columns(pl.col(names.columns).cast(pl.String)).join(names, on=names.columns, how="semi")
     sums = [(int(gone[name].sum()), int(rows[name].sum())) for name in ("clicks", "spend", "sales")]
@@ -143,7 +145,7 @@ def _parts_left(facts: Facts, look: Look, campaign: str, planned: Sequence[Chang
     return clicks, spend, sales
 
 
-def proposal(facts: Facts, look: Look, found: Solved) -> Proposal:
+def proposal(facts: Facts, selection: Selection, found: Solved) -> Proposal:
     """A campaign's base bid and adjustments, or why they stay."""
     subject = EntityKey(Subject.CAMPAIGN, found.campaign)
     solution = found.solution
@@ -154,7 +156,7 @@ def proposal(facts: Facts, look: Look, found: Solved) -> Proposal:
         Reason(ReasonKey.SETS_BASE, (solution.sets_base.value, solution.base_share)),
         Reason(ReasonKey.COSTS_WHAT_IT_MAY, (found.target_acos,)),
         *_about_base(found, solution),
-        *_about_highest(facts, look, found),
+        *_about_highest(facts, selection, found),
     )
     if not found.package:
         return Proposal(subject, found.campaign, Headline(HeadlineKey.STAYS), reasons=reasons)
@@ -175,20 +177,20 @@ _NEAR: Final = 0.1
 
 
 def _about_base(found: Solved, solution: Solution) -> list[Reason]:
-    told = []
+    entries = []
     if found.base_next is not None and abs(found.base_next - solution.base) > _NEAR * solution.base:
         above = found.base_next > solution.base
-        told.append(Reason(ReasonKey.MORE_ROUNDS if above else ReasonKey.BELOW_BASE, (solution.base,)))
+        entries.append(Reason(ReasonKey.MORE_ROUNDS if above else ReasonKey.BELOW_BASE, (solution.base,)))
     if found.acos_after is not None and found.acos_range is not None:
-        told.append(Reason(ReasonKey.ACOS_LIKELY, (found.acos_now, *found.acos_range)))
-    return told
+        entries.append(Reason(ReasonKey.ACOS_LIKELY, (found.acos_now, *found.acos_range)))
+    return entries
 
 
-def _about_highest(facts: Facts, look: Look, found: Solved) -> list[Reason]:
+def _about_highest(facts: Facts, selection: Selection, found: Solved) -> list[Reason]:
     """What a click can cost at most where the marketplace raises bids by itself."""
     if not found.package or found.bidding != Bidding.UP_AND_DOWN.value:
         return []
-    now = plan_prices.campaigns_of(facts, look, [found.campaign])[found.campaign]
+    now = plan_prices.campaigns_of(facts, selection, [found.campaign])[found.campaign]
     then = click_prices.after(now, [each for each, _ in found.package])
     highest = max(max(click_prices.highest_bids(then, weekday)[Placement.TOP_OF_SEARCH]) for weekday in WEEK)
     return [Reason(ReasonKey.DYNAMIC_RAISING, (highest,))]
@@ -206,15 +208,20 @@ class _Bid:
 
 
 def _bids(
-    facts: Facts, look: Look, campaign: str, found: Solution, planned: Sequence[Change], raised: Sequence[Change]
+    facts: Facts,
+    selection: Selection,
+    campaign: str,
+    found: Solution,
+    planned: Sequence[Change],
+    raised: Sequence[Change],
 ) -> list[_Bid]:
     """
     Every live target with a known bid: its proposed bid, or that of the plan, × M × base ÷ (RPC × target). What is
     judged above target costs nowhere more a click with these adjustments than it does today, be it a target or a
     placement.
     """
-    now = plan_prices.campaigns_of(facts, look, [campaign]).get(campaign)
-    rows = judged(facts, look, Subject.TARGET).filter(
+    now = plan_prices.campaigns_of(facts, selection, [campaign]).get(campaign)
+    rows = judged(facts, selection, Subject.TARGET).filter(
         pl.col("campaign").cast(pl.String) == campaign,
         pl.col("bid").is_not_null(),
         pl.col("state").cast(pl.String).fill_null(State.ENABLED.value) == State.ENABLED.value,
@@ -223,31 +230,31 @@ def _bids(
         return []
     then = click_prices.after(now, [*planned, *raised])
     before = click_prices.after(now, planned)
-    limits, made = look.account.bid_limits, []
+    limits, entries = selection.account.bid_limits, []
     # Nor does the dearest click of all in a placement that is above target.
     highest = (
         click_prices.most(now, then, click_prices.dearest_bid(now), now.above_target)
         if now.above_target
         else limits.ceiling
     )
-    days = monthly_days(facts, look, Subject.TARGET)
-    for judged_row in recommended(facts, look, Subject.TARGET, rows):
+    days = monthly_days(facts, selection, Subject.TARGET)
+    for judged_row in recommended(facts, selection, Subject.TARGET, rows):
         row, bid = judged_row.row, judged_row.bid
         assert bid is not None
         key = (str(row["ad_group"]), str(row["target"]), str(row["match_type"]))
-        held = before.targets.get(key)
-        if held is None or not held.live:
+        target_bid = before.targets.get(key)
+        if target_bid is None or not target_bid.live:
             continue
         proposed = judged_row.recommendation.new_bid or bid
-        aimed = held.bid if held.bid != now.targets[key].bid else proposed
+        aimed = target_bid.bid if target_bid.bid != now.targets[key].bid else proposed
         new = round(min(max(aimed * found.ratio, limits.floor), limits.ceiling), 2)
-        own = click_prices.most(now, then, bid) if row["verdict"] == Verdict.COSTLY.value else highest
+        own = click_prices.most(now, then, bid) if row["verdict"] == Verdict.ABOVE.value else highest
         new = min(new, math.floor(min(own, highest) * 100 + 1e-6) / 100)
         of: dict[str, Any] = {"ad_group": key[0], "target": key[1], "match_type": key[2]}
         moved = change(Entity.TARGET, "bid", campaign, f"{new:.2f}", f"{bid:.2f}", COSTLY_PLACEMENTS.key, **of)
         effect = bid_moved(core_row(row, days).basis, bid, new)
-        made.append(_Bid(moved, promise(look, row, "targets", row["row_id"], effect), bid, new, row["clicks"]))
-    return made
+        entries.append(_Bid(moved, promise(selection, row, "targets", row["row_id"], effect), bid, new, row["clicks"]))
+    return entries
 
 
 def _weighed(bids: list[_Bid]) -> tuple[float | None, float | None]:
@@ -265,12 +272,12 @@ def _weighed(bids: list[_Bid]) -> tuple[float | None, float | None]:
 
 def _adjustments(campaign: str, rows: Sequence[dict[str, Any]], found: Solution) -> list[tuple[Change, Placement]]:
     """The adjustments that change."""
-    made = []
+    entries = []
     for placement, adjustment in found.adjustments.items():
         old = round(rows[0][placements.SETTING_OF[placement]] or 0)
         new = round(adjustment * 100)
         if new != old:
-            made.append(
+            entries.append(
                 (
                     change(
                         Entity.PLACEMENT,
@@ -284,11 +291,11 @@ def _adjustments(campaign: str, rows: Sequence[dict[str, Any]], found: Solution)
                     placement,
                 )
             )
-    return made
+    return entries
 
 
 def _promised(
-    look: Look,
+    selection: Selection,
     placement: Placement,
     rows: Sequence[dict[str, Any]],
     places: Sequence[PlacementSums],
@@ -298,11 +305,11 @@ def _promised(
 ) -> Promise:
     """What another adjustment promises beyond the bids, which have promises of their own."""
     settings = rows[0]
-    told = {row["placement"]: (row, place) for row, place in zip(rows, places, strict=True)}
-    row, place = told.get(placement.value, (None, None))
+    by_key = {row["placement"]: (row, place) for row, place in zip(rows, places, strict=True)}
+    row, place = by_key.get(placement.value, (None, None))
     projected = _beyond_bids(place, ratio, found.adjustments[placement], days) if place else NOTHING
     basis = row or {**NO_BASIS, "target_acos": settings["target_acos"]}
-    return promise(look, basis, "placements", f"{settings['campaign_id']}:{placement.value}", projected)
+    return promise(selection, basis, "placements", f"{settings['campaign_id']}:{placement.value}", projected)
 
 
 def _beyond_bids(place: PlacementSums, ratio: float, adjustment: float, days: int) -> Projected:

@@ -6,8 +6,8 @@ import polars as pl
 
 from nimbus_reef.analysis.catalog import ads, families, gaps, structure
 from nimbus_reef.analysis.falls import COMMON
-from nimbus_reef.analysis.look import Look
 from nimbus_reef.analysis.readings.register import named_rows, reads
+from nimbus_reef.analysis.selection import Selection
 from nimbus_reef.core.checks import Reading
 from nimbus_reef.core.model import MEASURES, MICRO
 from nimbus_reef.core.windows import month_factor
@@ -15,9 +15,9 @@ from nimbus_reef.store.reading.facts import Facts
 
 
 @reads(Reading.ADS)
-def product_ads(facts: Facts, look: Look) -> pl.DataFrame:
+def product_ads(facts: Facts, selection: Selection) -> pl.DataFrame:
     """Product ads: to_pause, and what they stand beside."""
-    rows = ads.listed(facts, look)
+    rows = ads.listed(facts, selection)
     where = pl.concat_str(pl.col("campaign").cast(pl.String), pl.lit(" · "), pl.col("ad_group").cast(pl.String))
     return named_rows(
         rows.with_columns(name="sku", where=where),
@@ -32,17 +32,17 @@ def product_ads(facts: Facts, look: Look) -> pl.DataFrame:
 
 
 @reads(Reading.FAMILIES)
-def listed_families(facts: Facts, look: Look) -> pl.DataFrame:
+def listed_families(facts: Facts, selection: Selection) -> pl.DataFrame:
     """
     Families: stake is what costly children cost beyond their share of sales; child, the costliest
     of them; pauses.
     """
-    monthly = month_factor(facts.monthly_days(look.account.id, families.KIND, look.window))
-    made = []
-    for family in families.listed(facts, look):
+    monthly = month_factor(facts.monthly_days(selection.account.id, families.KIND, selection.window))
+    entries = []
+    for family in families.listed(facts, selection):
         rows = family.rows
         worst = max((row for row in rows if row["costly_child"]), key=lambda row: row["excess"], default=None)
-        made.append(
+        entries.append(
             {
                 "row_id": family.key,
                 "name": family.name,
@@ -66,13 +66,13 @@ def listed_families(facts: Facts, look: Look) -> pl.DataFrame:
         "pauses": pl.Int64,
         **dict.fromkeys(MEASURES, pl.Int64),
     }
-    return named_rows(pl.DataFrame(made, schema=schema), "child", "child_spend", "child_sales", "pauses")
+    return named_rows(pl.DataFrame(entries, schema=schema), "child", "child_spend", "child_sales", "pauses")
 
 
 @reads(Reading.INELIGIBLE)
-def ineligible(facts: Facts, look: Look) -> pl.DataFrame:
-    """Products that may not be advertised: reason, since (null where unknown), rests_on."""
-    made = [
+def ineligible(facts: Facts, selection: Selection) -> pl.DataFrame:
+    """Ineligible products: reason, since (null where unknown), rests_on."""
+    entries = [
         {
             "row_id": each.row["sku"],
             "name": each.row["sku"],
@@ -83,7 +83,7 @@ def ineligible(facts: Facts, look: Look) -> pl.DataFrame:
             "rests_on": each.rests_on,
             **{name: each.row[name] for name in MEASURES},
         }
-        for each in gaps.ineligible(facts, look)
+        for each in gaps.ineligible(facts, selection)
     ]
     schema = {
         "row_id": pl.String,
@@ -95,13 +95,13 @@ def ineligible(facts: Facts, look: Look) -> pl.DataFrame:
         "rests_on": pl.String,
         **dict.fromkeys(MEASURES, pl.Int64),
     }
-    return named_rows(pl.DataFrame(made, schema=schema), "reason", "since", "rests_on")
+    return named_rows(pl.DataFrame(entries, schema=schema), "reason", "since", "rests_on")
 
 
 @reads(Reading.UNADVERTISED)
-def unadvertised(facts: Facts, look: Look) -> pl.DataFrame:
+def unadvertised(facts: Facts, selection: Selection) -> pl.DataFrame:
     """Products that sell without ads; their sales are those of all trade. replaces: the older SKU, null for none."""
-    rows = gaps.unadvertised(facts, look)
+    rows = gaps.unadvertised(facts, selection)
     return named_rows(
         rows.with_columns(
             name="sku", where="title", stake=pl.lit(0, pl.Int64), sales="total_sales", orders="total_orders"
@@ -111,9 +111,9 @@ def unadvertised(facts: Facts, look: Look) -> pl.DataFrame:
 
 
 @reads(Reading.DUPLICATES)
-def duplicates(facts: Facts, look: Look) -> pl.DataFrame:
+def duplicates(facts: Facts, selection: Selection) -> pl.DataFrame:
     """Keywords bought in several places, a row each: stake is that of all but the one kept; kept, places."""
-    rows = structure.duplicates(facts, look)
+    rows = structure.duplicates(facts, selection)
     if rows.is_empty():
         return named_rows(pl.DataFrame(schema={**COMMON, "kept": pl.String, "places": pl.Int64}), "kept", "places")
     others = ~pl.col("keep")

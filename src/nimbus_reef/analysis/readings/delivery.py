@@ -6,8 +6,8 @@ import polars as pl
 
 from nimbus_reef.analysis.delivery import budgets, placements
 from nimbus_reef.analysis.delivery import hours as hours_of
-from nimbus_reef.analysis.look import Look
 from nimbus_reef.analysis.readings.register import named_rows, reads
+from nimbus_reef.analysis.selection import Selection
 from nimbus_reef.core import hours as rules
 from nimbus_reef.core.checks import Reading
 from nimbus_reef.core.model import MICRO
@@ -15,9 +15,9 @@ from nimbus_reef.store.reading.facts import Facts
 
 
 @reads(Reading.PLACEMENTS)
-def judged_placements(facts: Facts, look: Look) -> pl.DataFrame:
+def judged_placements(facts: Facts, selection: Selection) -> pl.DataFrame:
     """Placements of campaigns: placement, verdict, own_test, limited."""
-    rows = placements.judged(facts, look)
+    rows = placements.judged(facts, selection)
     return named_rows(
         rows.with_columns(
             name="campaign",
@@ -33,9 +33,9 @@ def judged_placements(facts: Facts, look: Look) -> pl.DataFrame:
 
 
 @reads(Reading.BUDGETS)
-def dry_budgets(facts: Facts, look: Look) -> pl.DataFrame:
+def dry_budgets(facts: Facts, selection: Selection) -> pl.DataFrame:
     """Campaigns by what their budgets miss: low and high beside the stake, runs_dry, dry_days, held_days, from_hour."""
-    rows = budgets.held(facts, look).filter(pl.col("missed") > 0)
+    rows = budgets.campaign_rows(facts, selection).filter(pl.col("missed") > 0)
     low, high = rules.ELASTICITIES
     return named_rows(
         rows.with_columns(

@@ -9,9 +9,9 @@ import polars as pl
 
 from nimbus_reef.analysis import movement, standing
 from nimbus_reef.analysis.falls import COMMON, falls
-from nimbus_reef.analysis.look import Look
 from nimbus_reef.analysis.lost_pages import lost
 from nimbus_reef.analysis.readings.register import reads
+from nimbus_reef.analysis.selection import Selection
 from nimbus_reef.core import movement as movement_rules
 from nimbus_reef.core import peers
 from nimbus_reef.core.checks import Reading
@@ -32,17 +32,17 @@ _GAP: Final[Mapping[str, Any]] = {
 
 
 @reads(Reading.MOVED)
-def moved(facts: Facts, look: Look) -> pl.DataFrame:
+def moved(facts: Facts, selection: Selection) -> pl.DataFrame:
     """
     Products that can be judged, against the days before whatever the look compares with, so that what was put away or
     closed keeps its meaning: movement, worth, spend_change, sales_change, marginal (see `core.movement.moved`).
     """
-    sides = movement.sides(facts, look.against_days(preceding(look.window)), "product")
+    sides = movement.sides(facts, selection.against_days(preceding(selection.window)), "product")
     own = sides.filter(~pl.col("thin") & pl.col("sku").is_not_null())
     sums = [
         (pl.col(f"{name}1") * (MICRO if is_money(name) else 1)).round().cast(pl.Int64).alias(name) for name in MEASURES
     ]
-    titled = pl.when(pl.col("where") == "").then(pl.lit(look.account.brand)).otherwise("where")
+    titled = pl.when(pl.col("where") == "").then(pl.lit(selection.account.brand)).otherwise("where")
     return own.select(
         row_id=pl.col("key").str.head(64),
         name="key",
@@ -56,14 +56,14 @@ def moved(facts: Facts, look: Look) -> pl.DataFrame:
 
 
 @reads(Reading.GAPS)
-def behind_peers(facts: Facts, look: Look) -> pl.DataFrame:
+def behind_peers(facts: Facts, selection: Selection) -> pl.DataFrame:
     """
     Categories with metrics behind three quarters of their peers, one row each: gaps, the cause before the effect; and
     the product that drags the first most. The gaps of its metrics are the same money, so the largest stands for all.
     """
-    on = standing.standing_data(facts, look)
-    monthly = month_factor(facts.monthly_days(look.account.id, "product_ad_daily", look.window))
-    made = []
+    on = standing.standing_data(facts, selection)
+    monthly = month_factor(facts.monthly_days(selection.account.id, "product_ad_daily", selection.window))
+    entries = []
     of_category = on.days.partition_by("category", as_dict=True)
     for (category,), rows in on.ads.partition_by("category", as_dict=True, maintain_order=True).items():
         gaps = [] if category is None else _behind(on, of_category[category,])
@@ -71,10 +71,12 @@ def behind_peers(facts: Facts, look: Look) -> pl.DataFrame:
             continue
         counts = {name: int(rows[name].sum()) for name in MEASURES}
         sums = sums_in_units(counts)
-        money = max(peers.gap(each["metric"], each["value"], each["typical"], sums, look.aims.account) for each in gaps)
+        money = max(
+            peers.gap(each["metric"], each["value"], each["typical"], sums, selection.aims.account) for each in gaps
+        )
         name = f"{category}: {', '.join(RATED[each['metric']].label for each in gaps)}"
         key = f"peers of {category}"
-        made.append(
+        entries.append(
             {
                 "row_id": key[:64],
                 "name": name,
@@ -90,7 +92,7 @@ def behind_peers(facts: Facts, look: Look) -> pl.DataFrame:
                 **counts,
             }
         )
-    return pl.DataFrame(made, schema={**COMMON, **_GAP})
+    return pl.DataFrame(entries, schema={**COMMON, **_GAP})
 
 
 def _behind(on: standing.StandingData, days: pl.DataFrame) -> Sequence[Mapping[str, Any]]:

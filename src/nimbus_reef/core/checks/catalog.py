@@ -14,14 +14,14 @@ def _beside(row: Mapping[str, Any]) -> str:
     """A product ad and what its siblings did."""
     return (
         bought(row)
-        + "; {siblings:counted sibling} beside it with {beside_orders:counted order} in {beside_clicks:counted click}"
+        + "; {siblings:counted other} in the ad group: {beside_orders:counted order} from {beside_clicks:counted click}"
     )
 
 
 def _takes_more(row: Mapping[str, Any]) -> str:
     """The child that takes more than it sells."""
-    said = "{child} takes {child_spend:rate 0} of the spend and makes {child_sales:rate 0} of the sales"
-    return said if row["pauses"] else f"{said}; no sibling beside it may take more"
+    text = "{child} takes {child_spend:rate 0} of the spend and makes {child_sales:rate 0} of the sales"
+    return text if row["pauses"] else f"{text}; no other variation has the evidence to take more"
 
 
 COSTLY_ADS = register(
@@ -31,8 +31,8 @@ COSTLY_ADS = register(
         subject=Subject.AD,
         reads=Reading.ADS,
         money=Money.OVERSPEND,
-        title="Products that waste money inside their ad groups",
-        question="Which products cost more than they may beside siblings that sell?",
+        title="Product ads wasting spend in their ad group",
+        question="Which product ads miss target while others in the ad group sell?",
         to_do="pause the product ad",
         condition=pl.col("to_pause"),
         accepts=True,
@@ -48,9 +48,9 @@ WRONG_CHILD = register(
         subject=Subject.FAMILY,
         reads=Reading.FAMILIES,
         money=Money.OWN,
-        title="Money on the wrong child of a family",
-        question="In which families does a child take far more of the spend than it sells?",
-        to_do="shift its spend to siblings that sell",
+        title="Spend on the wrong variation",
+        question="In which families does a variation take far more of the spend than of the sales?",
+        to_do="shift spend to variations that sell",
         condition=pl.col("stake") > 0,
         accepts=True,
         view="families",
@@ -65,9 +65,9 @@ INELIGIBLE = register(
         subject=Subject.PRODUCT,
         reads=Reading.INELIGIBLE,
         money=Money.MISSED,
-        title="Products that may not be advertised",
+        title="Ineligible products",
         question="Which products lost their ads, and what does that cost?",
-        to_do="clear the reason with the marketplace",
+        to_do="resolve it with the marketplace",
         condition=pl.col("stake") > 0,
         view="eligibility",
         drawer=False,
@@ -82,9 +82,9 @@ NOT_ADVERTISED = register(
         subject=Subject.PRODUCT,
         reads=Reading.UNADVERTISED,
         money=Money.EARNED,
-        title="Products that sell and have no ads",
-        question="Which products, newer SKUs among them, sell and stand in no ad group?",
-        to_do="add them to ads",
+        title="Selling products without ads",
+        question="Which products sell but are in no ad group?",
+        to_do="add them to ad groups",
         condition=pl.lit(True),
         accepts=True,
         view="gaps",
@@ -101,12 +101,12 @@ DUPLICATES = register(
         subject=Subject.KEYWORD,
         reads=Reading.DUPLICATES,
         money=Money.OWN,
-        title="Keywords bought in several places",
+        title="Duplicate keywords",
         question="Which keywords are bought more than once for the same product?",
         to_do="keep one, pause the others",
         condition=pl.lit(True),
         accepts=True,
-        view="structure",
-        sentence=lambda _: "bought in {places:counted place}; kept in {kept}",
+        view="duplicates",
+        sentence=lambda _: "bought in {places:counted place}; keep it in {kept}",
     )
 )

@@ -17,10 +17,10 @@ OFF_SITE = register(
         subject=Subject.PLACEMENT,
         reads=Reading.PLACEMENTS,
         money=Money.OVERSPEND,
-        title="Money shown outside the marketplace that does not come back",
-        question="Which campaigns pay for off-site clicks above target, and are not limited?",
+        title="Off-site spend without return",
+        question="Which campaigns are above target off-site and not limited?",
         to_do="limit off-site",
-        condition=(pl.col("verdict") == Verdict.COSTLY.value) & _OFF_SITE & ~pl.col("limited"),
+        condition=(pl.col("verdict") == Verdict.ABOVE.value) & _OFF_SITE & ~pl.col("limited"),
         accepts=True,
         view="placements",
     )
@@ -33,9 +33,9 @@ COSTLY_PLACEMENTS = register(
         subject=Subject.PLACEMENT,
         reads=Reading.PLACEMENTS,
         money=Money.OVERSPEND,
-        title="Placements that cost more than they may",
-        question="In which placements do campaigns miss the target ACOS after a fair test?",
-        to_do="set the base bid and the raises together",
+        title="Placements above target ACOS",
+        question="In which placements do campaigns miss target ACOS after a fair test?",
+        to_do="set base bid and adjustments together",
         condition=flagged() & pl.col("own_test") & ~_OFF_SITE,
         accepts=True,
         view="placements",
@@ -49,15 +49,15 @@ DRY_BUDGETS = register(
         subject=Subject.CAMPAIGN,
         reads=Reading.BUDGETS,
         money=Money.MISSED,
-        title="Budgets that run dry before shoppers buy",
-        question="Which campaigns have no budget left in hours in which they would sell?",
-        to_do="move budget from campaigns that never spend theirs",
+        title="Campaigns out of budget during selling hours",
+        question="Which campaigns have no budget left in hours when they would sell?",
+        to_do="move budget from campaigns that never use theirs",
         condition=pl.col("runs_dry") & (pl.col("stake") > 0),
         view="budgets",
         drawer=False,
         sentence=lambda _: (
-            "dry on {dry_days} of {held_days} days, from about {from_hour} h; {low:money} to {high:money} of sales a"
-            " month"
+            "out of budget on {dry_days} of {held_days} days, from about {from_hour} h; misses {low:money} to"
+            " {high:money} of sales"
         ),
     )
 )

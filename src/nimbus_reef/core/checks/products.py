@@ -17,8 +17,8 @@ _LONGEST_SAID = 40
 
 def _moved(row: Mapping[str, Any]) -> str:
     """What a product that moved did."""
-    said = "{spend_change:change} spend, {sales_change:change} sales per 30 days"
-    return said if row["marginal"] is None else f"{said}: each further sale cost {{marginal:rate 0}} of it"
+    text = "{spend_change:change} spend, {sales_change:change} sales per 30 days"
+    return text if row["marginal"] is None else f"{text}: the added sales cost {{marginal:rate 0}}"
 
 
 def _fell(row: Mapping[str, Any]) -> str:
@@ -29,15 +29,15 @@ def _fell(row: Mapping[str, Any]) -> str:
         if len(each["old"]) < _LONGEST_SAID
     )
     return (
-        f"{changed or 'its title'} on {{day}}; conversion {{cvr_before:rate}} → {{cvr_after:rate}} (coincidence in"
-        " time, not proof)"
+        f"{changed or 'its title'} on {{day}}; conversion {{cvr_before:rate}} → {{cvr_after:rate}} (same time, not"
+        " proof of cause)"
     )
 
 
 def _behind(row: Mapping[str, Any]) -> str:
     """How far a category's metrics lie behind the peers'."""
     return "; ".join(
-        f"{RATED[each['metric']].name} {{gaps[{place}][value]:metric {each['metric']}}} against"
+        f"{RATED[each['metric']].label} {{gaps[{place}][value]:metric {each['metric']}}} against"
         f" {{gaps[{place}][typical]:metric {each['metric']}}}, {{gaps[{place}][percentile]:ahead}}"
         for place, each in enumerate(row["gaps"])
     )
@@ -50,9 +50,9 @@ LEAKING = register(
         subject=Subject.PRODUCT,
         reads=Reading.MOVED,
         money=Money.OWN,
-        title="Products that spend more and sell no more",
-        question="Which products cost more than in the days before and sell no more for it?",
-        to_do="look at what changed: bids, page, price",
+        title="Spend up, sales flat",
+        question="Which products spend more than before and sell no more?",
+        to_do="check what changed: bids, page, price",
         condition=pl.col("movement") == Movement.LEAKING.value,
         opens_in=AreaKey.STANDING,
         view="products",
@@ -68,9 +68,9 @@ NOT_WORTH = register(
         subject=Subject.PRODUCT,
         reads=Reading.MOVED,
         money=Money.OWN,
-        title="Growth that costs more than it may",
-        question="Which products sell more, each further sale above the target?",
-        to_do="take back the raise that bought it",
+        title="Growth above target ACOS",
+        question="Which products sell more, with the added sales above target?",
+        to_do="take back the bid increase behind it",
         condition=(pl.col("movement") == Movement.BUYING.value) & ~pl.col("worth"),
         opens_in=AreaKey.STANDING,
         view="products",
@@ -86,9 +86,9 @@ PAGE_LOST = register(
         subject=Subject.PRODUCT,
         reads=Reading.LOST,
         money=Money.SPENT,
-        title="Product pages that lost something",
-        question="Which product pages lost pictures, bullets, words, stock or the main offer with the newest load?",
-        to_do="restore the page, or stop its ads until it is back",
+        title="Product pages that lost content, stock or the main offer",
+        question="Which product pages lost pictures, text, stock or the main offer in the newest load?",
+        to_do="restore the page, or pause its ads until it is back",
         condition=pl.lit(True),
         view="listings",
         sentence=lambda _: "{lost:lost}, since {since:day}",
@@ -103,9 +103,9 @@ FELL = register(
         subject=Subject.PRODUCT,
         reads=Reading.FALLS,
         money=Money.OWN,
-        title="Conversion that fell when a page changed",
+        title="Conversion drops after a listing change",
         question="Which products convert less since their page changed?",
-        to_do="look at the product page",
+        to_do="check the product page",
         condition=pl.lit(True),
         opens_in=AreaKey.STANDING,
         view="products",
@@ -121,9 +121,9 @@ BOTTOM = register(
         subject=Subject.CATEGORY,
         reads=Reading.GAPS,
         money=Money.OWN,
-        title="Metrics in the bottom quarter of their category",
+        title="Metrics in the bottom quarter of the category",
         question="In which categories do three quarters of peers do better?",
-        to_do="look at what drags it",
+        to_do="check the products behind it",
         condition=pl.lit(True),
         view="tree",
         drawer=False,

@@ -9,7 +9,7 @@ from nimbus_reef.core.costly_words import WordAdvice
 from nimbus_reef.core.evidence import flagged, with_its_product
 from nimbus_reef.core.model import Verdict
 
-_COSTLY = pl.col("verdict") == Verdict.COSTLY.value
+_COSTLY = pl.col("verdict") == Verdict.ABOVE.value
 _OWN_TEST = pl.col("own_test")
 _OWN_FAULT = pl.col("own_fault")
 _NO_ORDER = pl.col("orders") == 0
@@ -22,12 +22,12 @@ COSTLY_TARGETS = register(
         view="targets",
         reads=Reading.TARGETS,
         money=Money.OVERSPEND,
-        title="Targets that cost more than they may",
-        question="Which targets sell, but above the target ACOS after a fair test?",
+        title="Targets above target ACOS",
+        question="Which targets sell, but above target ACOS after a fair test?",
         to_do="lower the bid",
         condition=flagged() & _OWN_FAULT & _OWN_TEST & ~_NO_ORDER,
         accepts=True,
-        see_all=("verdict:is:costly", "orders:gt:0"),
+        see_all=(f"verdict:is:{Verdict.ABOVE}", "orders:gt:0"),
     )
 )
 
@@ -39,12 +39,12 @@ NO_ORDER_TARGETS = register(
         view="targets",
         reads=Reading.TARGETS,
         money=Money.OVERSPEND,
-        title="Targets that spend without an order",
-        question="Which targets had clicks enough for an order and brought none?",
+        title="Targets with spend and no orders",
+        question="Which targets had enough clicks for an order and brought none?",
         to_do="pause, or lower the bid",
         condition=flagged() & _OWN_FAULT & _OWN_TEST & _NO_ORDER,
         accepts=True,
-        see_all=("verdict:is:costly", "orders:eq:0"),
+        see_all=(f"verdict:is:{Verdict.ABOVE}", "orders:eq:0"),
     )
 )
 
@@ -56,12 +56,12 @@ WASTED_TERMS = register(
         view="terms",
         reads=Reading.TERMS,
         money=Money.OVERSPEND,
-        title="Search terms that waste money",
-        question="Which terms had a fair test, convert below similar ones and sold nothing?",
+        title="Wasted search terms",
+        question="Which search terms had a fair test, convert below similar ones and sold nothing?",
         to_do="add a negative",
         condition=_COSTLY & _OWN_TEST & _OWN_FAULT & _NO_ORDER,
         accepts=True,
-        see_all=("verdict:is:costly", "orders:eq:0"),
+        see_all=(f"verdict:is:{Verdict.ABOVE}", "orders:eq:0"),
     )
 )
 
@@ -73,9 +73,9 @@ WITH_ITS_PRODUCT = register(
         view="targets",
         reads=Reading.TARGETS,
         money=Money.OVERSPEND,
-        title="Targets that cost too much as a whole",
-        question="Where do targets miss the target ACOS though they convert like similar ones?",
-        to_do="look at what they advertise, its price and its bids",
+        title="Products above target ACOS on all their targets",
+        question="Where do targets miss target ACOS although they convert like similar targets?",
+        to_do="check the product, its price and its bids",
         condition=with_its_product(),
         gathers=True,
     )
@@ -89,8 +89,8 @@ WORDS_TO_SHUT_OUT = register(
         view="words",
         reads=Reading.WORDS,
         money=Money.OVERSPEND,
-        title="Words to shut out",
-        question="Which words bring so few of the orders due without them that their searches are better not bought?",
+        title="Words to block",
+        question="Which words bring so few orders that their searches are better blocked?",
         to_do="add a negative phrase",
         condition=(pl.col("fate") == WordAdvice.SHUT_OUT.value) & (pl.col("waste") > 0),
         accepts=True,
@@ -106,9 +106,9 @@ WORDS_TO_BID_LOWER = register(
         view="words",
         reads=Reading.WORDS,
         money=Money.OVERSPEND,
-        title="Words that bring less than their clicks cost",
-        question="Which words bring fewer orders than were due without them, though too many to be shut out?",
-        to_do="bid lower on what brings them",
+        title="Words to bid down",
+        question="Which words lower conversion, but sell too much to be blocked?",
+        to_do="lower the bid of the targets behind them",
         condition=(pl.col("fate") == WordAdvice.BID_LOWER.value) & (pl.col("waste") > 0),
         see_all=(f"fate:is:{WordAdvice.BID_LOWER}",),
     )
@@ -122,19 +122,19 @@ WINNERS = register(
         view="terms",
         reads=Reading.WINNERS,
         money=Money.EARNED,
-        title="Search terms that earn a target of their own",
-        question="Which terms sell within target and are bought by no target of their own?",
+        title="Search terms to promote",
+        question="Which search terms sell within target and have no target of their own?",
         to_do="promote to exact",
         condition=pl.lit(True),
         accepts=True,
-        see_all=("orders:ge:2", "verdict:is:fine"),
+        see_all=("orders:ge:2", f"verdict:is:{Verdict.WITHIN}"),
     )
 )
 
 
 def filed_under(verdict: Verdict, *, own_fault: bool, by_words: bool, orders: int) -> str:
     """The check that a change of a target is filed under: the one that found it, else advice on its bid."""
-    if verdict not in (Verdict.COSTLY, Verdict.LEANING):
+    if verdict not in (Verdict.ABOVE, Verdict.LIKELY_ABOVE):
         return "bid-advice"
     if not own_fault and not by_words:
         return WITH_ITS_PRODUCT.key

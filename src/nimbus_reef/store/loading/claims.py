@@ -127,9 +127,9 @@ def overlapping(kind: str) -> str:
     return f"f.day BETWEEN :first AND :limit AND {snapshots.first_day_of(kind, 'f')} <= :last"
 
 
-def bounds(span: Window, held: Sequence[Window]) -> dict[str, date]:
+def bounds(span: Window, windows: Sequence[Window]) -> dict[str, date]:
     """The file's first and last day, and the last day of whatever overlaps it."""
-    return {"first": span.first, "last": span.last, "limit": max([span.last, *(each.last for each in held)])}
+    return {"first": span.first, "last": span.last, "limit": max([span.last, *(each.last for each in windows)])}
 
 
 def formats_of(connection: Connection, account_id: int) -> dict[int, str]:

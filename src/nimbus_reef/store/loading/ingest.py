@@ -103,7 +103,7 @@ def load(
     """
     rows = [(part, _with_day(part.parsed, part.today)) for part in parts]
     if not all(len(each) for _, each in rows):
-        raise BadFile("No row is left to load.", place=source.file_name, remedy="Mend the rejected rows.")
+        raise BadFile("No row is left to load.", place=source.file_name, remedy="Fix the rejected rows.")
     if not confirmed:
         questions = [asked for part, each in rows for asked in _unusual(each.rows, part)]
         if questions:
@@ -128,7 +128,7 @@ def load(
         keyed_loads = []
         for number, ((part, _), named) in enumerate(zip(rows, looked, strict=True)):
             progress(0.35 + 0.1 * number / len(rows), "making the names that are new")
-            whole = named if named.complete else names.made(store, named)
+            whole = named if named.complete else names.completed(store, named)
             keyed_loads.append(_keyed(connection, part, whole))
         done: list[tuple[Loaded, snapshots.Spans]] = []
         first_of: dict[int, int] = {}
@@ -216,8 +216,8 @@ def _label(connection: Connection, part: FilePart, keyed: pl.DataFrame) -> tuple
     formats = claims.formats_of(connection, part.account_id)
     if "format" in keyed.columns:
         formats |= dict(keyed.select("campaign_id", "format").rows())
-    told = {formats.get(one) for one in own}
-    only = told.pop() if len(told) == 1 else None
+    keys = {formats.get(one) for one in own}
+    only = keys.pop() if len(keys) == 1 else None
     return (only, True) if only is not None else (part.usual or "all", False)
 
 
@@ -235,10 +235,10 @@ def _replace(
     begun, share = part
     span = claims.span_of(keyed)
     owned = claims.claim(connection, account_id, parsed.kind, keyed, each.scope, store.scratch)
-    held = claims.held_spans(connection, account_id, kind, span)
+    windows = claims.held_spans(connection, account_id, kind, span)
     progress(begun, "keeping what the file replaces, for undo")
-    doomed = _doomed(store, account_id, kind, owned, span, held)
-    removed = _remove(connection, account_id, kind, owned, held)
+    doomed = _doomed(store, account_id, kind, owned, span, windows)
+    removed = _remove(connection, account_id, kind, owned, windows)
     batch_id = _record(connection, each, source, span, removed, first_of.get(account_id))
     first_of.setdefault(account_id, batch_id)
     facts = _facts(keyed, account_id, batch_id, each.scope, kind)
@@ -287,12 +287,12 @@ def _young(written: set[Window], part: FilePart) -> list[str]:
 
 
 def _doomed(
-    store: Store, account_id: int, kind: str, owned: Claim, span: Window, held: Sequence[Window]
+    store: Store, account_id: int, kind: str, owned: Claim, span: Window, windows: Sequence[Window]
 ) -> pl.DataFrame | None:
     """The rows about to be replaced; None where nothing is held. Nobody else may change them:
     loads of this kind wait at the lock, so a second connection reads what this one will delete.
     """
-    if not held:
+    if not windows:
         return None
     columns = ", ".join(f"f.`{column.name}`" for column in FACTS[kind].columns)
     # The keys of the file are in a temporary table, which that connection cannot see.
@@ -302,7 +302,7 @@ def _doomed(
         f"SELECT {columns} FROM `{kind}` f {claims.joined(kind, owned)} WHERE f.account_id = :account "
         f"AND {claims.overlapping(kind)} AND {condition}",
         account=account_id,
-        **claims.bounds(span, held),
+        **claims.bounds(span, windows),
     )
     if owned.keys is None:
         return rows
@@ -310,7 +310,7 @@ def _doomed(
     return typed.join(owned.keys, on=list(owned.keys.columns), how="semi")
 
 
-def _remove(connection: Connection, account_id: int, kind: str, owned: Claim, held: Sequence[Window]) -> int:
+def _remove(connection: Connection, account_id: int, kind: str, owned: Claim, windows: Sequence[Window]) -> int:
     """Deletes what the file replaces, one held day or block at a time, and counts it."""
     statement = text(
         f"DELETE f FROM `{kind}` f {claims.joined(kind, owned)} WHERE f.account_id = :account AND f.day = :day "
@@ -318,7 +318,7 @@ def _remove(connection: Connection, account_id: int, kind: str, owned: Claim, he
     )
     return sum(
         connection.execute(statement, {"account": account_id, "day": each.last, "first": each.first}).rowcount
-        for each in held
+        for each in windows
     )
 
 

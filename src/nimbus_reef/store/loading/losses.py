@@ -39,23 +39,23 @@ def asked(connection: Connection, each: Incoming, scratch: Path) -> list[str]:
     if kind.replaces is not Replaces.DAYS:
         return []
     span = claims.span_of(each.keyed)
-    held = claims.held_spans(connection, account_id, kind.name, span)
-    if not held:
+    windows = claims.held_spans(connection, account_id, kind.name, span)
+    if not windows:
         return []
     owned = claims.claim(connection, account_id, kind, each.keyed, each.scope, scratch)
-    rows = _held_rows(connection, account_id, kind.name, owned, span, held)
+    rows = _held_rows(connection, account_id, kind.name, owned, span, windows)
     given = claims.spans_of(each.keyed)
     return [
         *_lost_days(rows, given, span),
         *_summed_days(rows, given),
         *_broken_blocks(rows, span),
-        *_lost_campaigns(connection, each, span, held, owned),
-        *_unknown_formats(connection, each, span, held),
+        *_lost_campaigns(connection, each, span, windows, owned),
+        *_unknown_formats(connection, each, span, windows),
     ]
 
 
 def _held_rows(
-    connection: Connection, account_id: int, kind: str, owned: Claim, span: Window, held: Sequence[Window]
+    connection: Connection, account_id: int, kind: str, owned: Claim, span: Window, windows: Sequence[Window]
 ) -> dict[Window, int]:
     """How many rows the file takes the place of, by the days they are the sums of."""
     first_day = snapshots.first_day_of(kind, "f")
@@ -65,7 +65,7 @@ def _held_rows(
             f"WHERE f.account_id = :account AND {claims.overlapping(kind)} AND {owned.condition} GROUP BY f.day,"
             " first_day"
         ),
-        {"account": account_id, **claims.bounds(span, held)},
+        {"account": account_id, **claims.bounds(span, windows)},
     )
     return {Window(row.first_day, row.day): row.held for row in rows}
 
@@ -115,7 +115,7 @@ def _broken_blocks(rows: Mapping[Window, int], span: Window) -> list[str]:
 
 
 def _campaigns_held(
-    connection: Connection, each: Incoming, span: Window, held: Sequence[Window], condition: str
+    connection: Connection, each: Incoming, span: Window, windows: Sequence[Window], condition: str
 ) -> set[int]:
     kind = each.kind.name
     rows = connection.execute(
@@ -123,18 +123,18 @@ def _campaigns_held(
             f"SELECT DISTINCT o.campaign_id FROM `{kind}` f {claims.CAMPAIGN_ROAD[KEYS_OF[kind][0]]} "
             f"WHERE f.account_id = :account AND {claims.overlapping(kind)} AND {condition}"
         ),
-        {"account": each.account_id, **claims.bounds(span, held)},
+        {"account": each.account_id, **claims.bounds(span, windows)},
     )
     return set(rows.scalars())
 
 
 def _lost_campaigns(
-    connection: Connection, each: Incoming, span: Window, held: Sequence[Window], owned: Claim
+    connection: Connection, each: Incoming, span: Window, windows: Sequence[Window], owned: Claim
 ) -> list[str]:
     """Campaigns whose rows would go though the file does not have them, and nobody said it holds all."""
     if each.given or not each.kind.has_campaign:
         return []
-    lost = _campaigns_held(connection, each, span, held, owned.condition) - set(each.keyed["campaign_id"].unique())
+    lost = _campaigns_held(connection, each, span, windows, owned.condition) - set(each.keyed["campaign_id"].unique())
     if not lost:
         return []
     return [
@@ -144,12 +144,12 @@ def _lost_campaigns(
     ]
 
 
-def _unknown_formats(connection: Connection, each: Incoming, span: Window, held: Sequence[Window]) -> list[str]:
+def _unknown_formats(connection: Connection, each: Incoming, span: Window, windows: Sequence[Window]) -> list[str]:
     """Campaigns held without a label whose format is not known: whether a labelled file is theirs is open."""
     if each.scope == "all" or not each.kind.has_campaign:
         return []
     formats = claims.formats_of(connection, each.account_id)
-    unlabelled = _campaigns_held(connection, each, span, held, f"f.scope = {SCOPES.index('all')}")
+    unlabelled = _campaigns_held(connection, each, span, windows, f"f.scope = {SCOPES.index('all')}")
     unknown = {one for one in unlabelled if one not in formats} - set(each.keyed["campaign_id"].unique())
     if not unknown:
         return []

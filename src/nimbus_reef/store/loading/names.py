@@ -25,22 +25,22 @@ class Named:
     """
     Rows of a report whose names are on their way to ids; each combination of names is looked up once.
 
-    ids: for each of `told.said` its key columns, and campaign_id where rows have one; null where nobody has that name
-    yet. settled: nothing that is known has another name or id of the marketplace now.
+    ids: for each of `distinct_texts.distinct` its key columns, and campaign_id where rows have one; null where nobody
+    has that name yet. settled: nothing that is known has another name or id of the marketplace now.
     """
 
     account_id: int
     kind: str
-    told: DistinctTexts
+    distinct_texts: DistinctTexts
     ids: pl.DataFrame
     settled: bool
 
     @property
     def keyed(self) -> pl.DataFrame:
         """The rows with their ids in place of names, other texts as they are."""
-        others = self.told.said.drop(_SAID, strict=False)
-        said = pl.concat([others, self.ids], how="horizontal")
-        return replace(self.told, said=said).whole
+        others = self.distinct_texts.distinct.drop(_SAID, strict=False)
+        rows = pl.concat([others, self.ids], how="horizontal")
+        return replace(self.distinct_texts, distinct=rows).whole
 
     @property
     def complete(self) -> bool:
@@ -64,22 +64,28 @@ _SAID: Final = (
 """What names something, in the contract's words."""
 
 
-def looked_up(store: Store, connection: Connection, account_id: int, kind: str, told: DistinctTexts) -> Named:
+def looked_up(store: Store, connection: Connection, account_id: int, kind: str, distinct_texts: DistinctTexts) -> Named:
     """Rows with the ids of the names that are known; nothing is changed."""
     allocator = IdAllocator(connection, store.dictionary, store.scratch, making=False)
-    return Named(account_id, kind, told, _ids_of(allocator, account_id, kind, told.said), allocator.settled)
+    return Named(
+        account_id,
+        kind,
+        distinct_texts,
+        _ids_of(allocator, account_id, kind, distinct_texts.distinct),
+        allocator.settled,
+    )
 
 
-def made(store: Store, named: Named) -> Named:
+def completed(store: Store, named: Named) -> Named:
     """The same with all of its ids: what nobody has yet is made, and kept at once, whatever becomes of the rows."""
-    account_id, kind, said = named.account_id, named.kind, named.told.said
-    ids = id_allocator.with_turn(store, lambda allocator: _ids_of(allocator, account_id, kind, said))
+    account_id, kind, rows = named.account_id, named.kind, named.distinct_texts.distinct
+    ids = id_allocator.with_turn(store, lambda allocator: _ids_of(allocator, account_id, kind, rows))
     return replace(named, ids=ids, settled=True)
 
 
-def _ids_of(allocator: IdAllocator, account_id: int, kind: str, said: pl.DataFrame) -> pl.DataFrame:
+def _ids_of(allocator: IdAllocator, account_id: int, kind: str, frame: pl.DataFrame) -> pl.DataFrame:
     """The ids of combinations of names, in their order."""
-    rows = said.select(name for name in said.columns if name in _SAID)
+    rows = frame.select(name for name in frame.columns if name in _SAID)
     rows = rows.with_row_index(_ORDER).with_columns(account_id=pl.lit(account_id, pl.UInt32))
     if "campaign" in rows.columns:
         rows = _named(allocator, campaign, account_id, rows, "campaign")
@@ -164,38 +170,38 @@ _PARENT: Final = {"campaign": "account_id", "ad_group": "campaign_id"}
 def _named(allocator: IdAllocator, table: Table, account_id: int, rows: pl.DataFrame, column: str) -> pl.DataFrame:
     """Rows with `<column>_id`, the id of the name in that column under its parent, in place of the marketplace's id."""
     own, parent = f"{column}_id", _PARENT[table.name]
-    told = pl.col(own) if own in rows.columns else pl.lit(None, pl.String)
-    names = rows.select(pl.col(parent).alias("parent"), pl.col(column).alias("name"), told.alias("external_id"))
+    expression = pl.col(own) if own in rows.columns else pl.lit(None, pl.String)
+    names = rows.select(pl.col(parent).alias("parent"), pl.col(column).alias("name"), expression.alias("external_id"))
     names = names.unique(maintain_order=True)
-    held, renamed = _renamed(_held(allocator.connection, table, account_id), names)
-    given = _to_give(held, names)
+    frame, renamed = _renamed(_held(allocator.connection, table, account_id), names)
+    given = _to_give(frame, names)
     if allocator.making:
         _change(allocator.connection, table, renamed)
         missing = names.select("parent", "name").unique(maintain_order=True)
-        missing = missing.join(held, on=["parent", "name"], how="anti", maintain_order="left")
+        missing = missing.join(frame, on=["parent", "name"], how="anti", maintain_order="left")
         new = allocator.numbered(table, missing)
         bulk.load(allocator.connection, table.name, new.rename({"parent": parent}), allocator.scratch)
-        held = pl.concat([held, new], how="diagonal")
-        _change(allocator.connection, table, _to_give(held, names))
+        frame = pl.concat([frame, new], how="diagonal")
+        _change(allocator.connection, table, _to_give(frame, names))
     allocator.settled &= renamed.is_empty() and given.is_empty()
-    ids = held.select(pl.col("parent").alias(parent), pl.col("name").alias(column), pl.col("id").alias(own))
+    ids = frame.select(pl.col("parent").alias(parent), pl.col("name").alias(column), pl.col("id").alias(own))
     return rows.drop(own, strict=False).join(ids, on=[parent, column], how="left", maintain_order="left")
 
 
-def _renamed(held: pl.DataFrame, names: pl.DataFrame) -> tuple[pl.DataFrame, pl.DataFrame]:
+def _renamed(rows: pl.DataFrame, names: pl.DataFrame) -> tuple[pl.DataFrame, pl.DataFrame]:
     """
     An id that stays while the name changes is a rename: what is held, under the names of now, and id, name of what
     changed.
 
     A name that another has stays with that one.
     """
-    told = _told(names).rename({"name": "now"})
+    frame = _told(names).rename({"name": "now"})
     changes = [pl.DataFrame(schema={"id": pl.UInt32, "name": pl.String})]
-    while len(told):
+    while len(frame):
         changed = (
-            held.join(told, on=["parent", "external_id"])
+            rows.join(frame, on=["parent", "external_id"])
             .filter(pl.col("name") != pl.col("now"))
-            .join(held.select("parent", now="name"), on=["parent", "now"], how="anti")
+            .join(rows.select("parent", now="name"), on=["parent", "now"], how="anti")
             .unique(["parent", "now"], keep="first", maintain_order=True)
             .select("id", "now")
         )
@@ -203,9 +209,9 @@ def _renamed(held: pl.DataFrame, names: pl.DataFrame) -> tuple[pl.DataFrame, pl.
             break
         # A name that this sets free may be what another is called now.
         changes.append(changed.rename({"now": "name"}))
-        held = held.join(changed, on="id", how="left", maintain_order="left")
-        held = held.with_columns(name=pl.coalesce("now", "name")).drop("now")
-    return held, pl.concat(changes)
+        rows = rows.join(changed, on="id", how="left", maintain_order="left")
+        rows = rows.with_columns(name=pl.coalesce("now", "name")).drop("now")
+    return rows, pl.concat(changes)
 
 
 def _told(names: pl.DataFrame) -> pl.DataFrame:
@@ -213,15 +219,15 @@ def _told(names: pl.DataFrame) -> pl.DataFrame:
     return names.drop_nulls().unique(["parent", "external_id"], keep="last", maintain_order=True)
 
 
-def _to_give(held: pl.DataFrame, names: pl.DataFrame) -> pl.DataFrame:
+def _to_give(rows: pl.DataFrame, names: pl.DataFrame) -> pl.DataFrame:
     """id, external_id: what was met without an id of the marketplace takes that of its name, unless another has it."""
-    told = _told(names)
-    if told.is_empty():
-        return held.select("id", "external_id").clear()
-    bare = held.filter(pl.col("external_id").is_null()).select("id", "parent", "name")
-    taken = held.drop_nulls("external_id")
+    frame = _told(names)
+    if frame.is_empty():
+        return rows.select("id", "external_id").clear()
+    bare = rows.filter(pl.col("external_id").is_null()).select("id", "parent", "name")
+    taken = rows.drop_nulls("external_id")
     return (
-        told.join(taken, on=["parent", "external_id"], how="anti", maintain_order="left")
+        frame.join(taken, on=["parent", "external_id"], how="anti", maintain_order="left")
         .join(bare, on=["parent", "name"], maintain_order="left")
         .unique("id", keep="first", maintain_order=True)
         .select("id", "external_id")

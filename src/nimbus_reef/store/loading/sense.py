@@ -32,15 +32,15 @@ _AVERAGE: Final = {"spend": "An average click costs", "sales": "An average order
 def questions(connection: Connection, incoming: Incoming, columns: Mapping[str, str]) -> list[str]:
     """One sentence for each implausible figure, both figures in it. columns: our columns that the file has."""
     found = _sums(incoming.keyed, columns)
-    told = [
+    names = [
         f"The file has more {_words(doubt.of)} than {_words(doubt.per)} "
         f"({_figure(doubt.of, doubt.found)} and {_figure(doubt.per, doubt.known)})."
         for doubt in sense.among_themselves(found)
     ]
     if incoming.kind in _WITH_CLICKS:
-        told += _against_usual(connection, incoming.account_id, found)
-        told += _against_other_report(connection, incoming, columns)
-    return [f"{sentence} Are the right columns chosen?" for sentence in told]
+        names += _against_usual(connection, incoming.account_id, found)
+        names += _against_other_report(connection, incoming, columns)
+    return [f"{sentence} Are the right columns chosen?" for sentence in names]
 
 
 def _sums(rows: pl.DataFrame, columns: Mapping[str, str]) -> Sums:
@@ -114,11 +114,11 @@ def _against_other_report(connection: Connection, incoming: Incoming, columns: M
             _comparable(incoming.kind.name, kind.name),
         )
         if doubts:
-            told = ", ".join(
+            words = ", ".join(
                 f"{_words(doubt.of)} {_figure(doubt.of, doubt.found)} against {_figure(doubt.of, doubt.known)}"
                 for doubt in doubts
             )
-            yield f"For the same campaigns and days ({_days(spans)}) the file and “{kind.title}” disagree: {told}."
+            yield f"For the same campaigns and days ({_days(spans)}) the file and “{kind.title}” disagree: {words}."
         return
 
 

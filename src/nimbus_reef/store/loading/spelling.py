@@ -22,14 +22,14 @@ def fill_in(connection: Connection) -> None:
     with tempfile.TemporaryDirectory() as folder:
         scratch = Path(folder)
         while rows := connection.execute(waiting, {"most": _AT_ONCE}).fetchall():
-            held = pl.DataFrame(rows, schema={"id": pl.UInt32, "text": pl.String}, orient="row")
+            frame = pl.DataFrame(rows, schema={"id": pl.UInt32, "text": pl.String}, orient="row")
             connection.exec_driver_sql("DROP TEMPORARY TABLE IF EXISTS `spelt`")
             connection.exec_driver_sql(
                 "CREATE TEMPORARY TABLE `spelt` (id INT UNSIGNED PRIMARY KEY, "
                 "words TEXT CHARACTER SET ascii COLLATE ascii_bin NOT NULL)"
             )
             allocator = IdAllocator(connection, Dictionary(scratch), scratch, making=True)
-            spelt = held.select("id", words=allocator.words(held["text"]))
+            spelt = frame.select("id", words=allocator.words(frame["text"]))
             bulk.load(connection, "spelt", spelt, scratch)
             connection.exec_driver_sql("UPDATE phrase p JOIN `spelt` s USING (id) SET p.words = s.words")
             connection.exec_driver_sql("DROP TEMPORARY TABLE `spelt`")

@@ -32,10 +32,10 @@ class Undone:
     left: tuple[Window, ...]
 
 
-def keep(connection: Connection, batch_id: int, told: Iterable[Window], replaced: pl.DataFrame | None) -> None:
+def keep(connection: Connection, batch_id: int, windows: Iterable[Window], replaced: pl.DataFrame | None) -> None:
     """Notes the days and blocks that a batch tells, and keeps the rows it is about to replace."""
     gone = {} if replaced is None else snapshots.by_span(replaced)
-    written = set(told)
+    written = set(windows)
     rows = [
         {
             "batch_id": batch_id,
@@ -75,7 +75,7 @@ def undo(
     """
     found = loads.get_batch(store, batch_id)
     if found is None or found.account_id != account_id:
-        raise NotFound("There is no such batch.", remedy="Look at the list of batches.")
+        raise NotFound("This load does not exist.", remedy="Reload the list of loads.")
     several = loads.of_one_file(store, found)
 
     def work(connection: Connection) -> list[tuple[Batch, Undone, snapshots.Spans]]:

@@ -67,9 +67,9 @@ def _versions(connection: Connection, account_id: int, kind: str, found: Sums) -
     )
     noted = {Window(row.first_day, row.day): row.held for row in rows}
     for span in sorted(set(noted) | set(found)):
-        held = found[span]["rows"] if span in found else 0
-        if noted.get(span, 0) != held:
-            yield Disagreement(account_id, kind, _called(span), "rows by day version", noted.get(span, 0), held)
+        value = found[span]["rows"] if span in found else 0
+        if noted.get(span, 0) != value:
+            yield Disagreement(account_id, kind, _called(span), "rows by day version", noted.get(span, 0), value)
 
 
 def _called(span: Window) -> str:
@@ -103,12 +103,12 @@ def _batches(connection: Connection, account_id: int, kind: str) -> Iterator[Dis
         text(f"SELECT batch_id, COUNT(*) AS `rows`{sums} FROM `{kind}` WHERE account_id = :account GROUP BY batch_id"),
         {"account": account_id},
     )
-    held: dict[int, Mapping[str, int]] = {row.batch_id: dict(row._mapping) for row in rows}
+    by_key: dict[int, Mapping[str, int]] = {row.batch_id: dict(row._mapping) for row in rows}
     for each in connection.execute(select(batch).where(batch.c.account_id == account_id, batch.c.kind == kind)).all():
         if not _untouched(connection, each.id, kind, account_id):
             continue
         recorded = {"rows": each.rows, **{n: each.sums[n] for n in _summed(kind) if n in each.sums}}
-        found = held.get(each.id, {})
+        found = by_key.get(each.id, {})
         for name, value in recorded.items():
             if int(found.get(name, 0)) != int(value):
                 where = f"batch {each.id}, {each.file_name}"

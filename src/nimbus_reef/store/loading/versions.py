@@ -33,7 +33,7 @@ def bump(
     """
     wanted = sorted(spans, key=lambda span: (span.last, span.first))
     days = {"account": account_id, "kind": kind, "first": wanted[0].last, "last": wanted[-1].last}
-    held = _counts(
+    by_key = _counts(
         connection.execute(
             text(
                 "SELECT first_day, day, version FROM day_version WHERE account_id = :account AND kind = :kind "
@@ -60,7 +60,7 @@ def bump(
         part, rows = parts.get(span), counts.get(span, 0)
         # Rows held under another label are not in the file: they are read back later.
         known = part if part is not None and len(part) == rows else None
-        written.append((snapshots.Written(span, held.get(span, 0) + 1, known), rows))
+        written.append((snapshots.Written(span, by_key.get(span, 0) + 1, known), rows))
     connection.execute(
         text(
             "INSERT INTO day_version (account_id, kind, day, first_day, version, `rows`) "

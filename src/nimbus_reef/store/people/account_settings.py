@@ -75,7 +75,7 @@ def change(store: Store, account_id: int, person_id: int | None, before: Setting
         for key in differing:
             if getattr(now, key) != getattr(before, key):
                 raise Conflict(
-                    f"“{known[key].label}” was changed meanwhile.", remedy="Nothing was changed. Look at it again."
+                    f"“{known[key].label}” was changed meanwhile.", remedy="Nothing was changed. Reload the page."
                 )
         if wrong := together_problem(replace(now, **{key: getattr(after, key) for key in differing})):
             raise BadInput(wrong, remedy="Nothing was changed.")

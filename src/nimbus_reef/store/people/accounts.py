@@ -99,15 +99,15 @@ def must_be_good(key: str, country: str, currency: str, locale: str, timezone: s
     if not _KEY.fullmatch(key):
         raise BadInput(f"“{key}” is not a valid key.", remedy="Use small letters, digits and -, such as acme-de.")
     if not re.fullmatch(r"[A-Z]{2}", country):
-        raise BadInput(f"“{country}” is not a country code.", remedy="Give its two letters, such as DE.")
+        raise BadInput(f"“{country}” is not a country code.", remedy="Enter two letters such as DE.")
     if not is_currency(currency):
-        raise BadInput(f"“{currency}” is not a currency.", remedy="Give its three letters, such as EUR.")
+        raise BadInput(f"“{currency}” is not a currency.", remedy="Enter three letters such as EUR.")
     try:
         Locale.parse(locale)
     except (UnknownLocaleError, ValueError):
-        raise BadInput(f"“{locale}” is not a locale.", remedy="Give one such as en_GB or de_DE.") from None
+        raise BadInput(f"“{locale}” is not a locale.", remedy="Enter one such as en_GB or de_DE.") from None
     if timezone not in available_timezones():
-        raise BadInput(f"“{timezone}” is not a time zone.", remedy="Give one such as Europe/Berlin.")
+        raise BadInput(f"“{timezone}” is not a time zone.", remedy="Enter one such as Europe/Berlin.")
 
 
 def add(
@@ -129,16 +129,16 @@ def add(
     """
     must_be_good(key, country, currency, locale, timezone)
     if by_key(store, key) is not None:
-        raise Conflict(f"There is an account “{key}” already.", remedy="Choose another key, or use that account.")
+        raise Conflict(f"An account “{key}” already exists.", remedy="Choose another key, or use that account.")
     if target_acos is not None and not 0 < target_acos < 5:
-        raise BadInput(f"A target ACOS of {target_acos} cannot be meant.", remedy="Give a fraction such as 0.28.")
+        raise BadInput(f"{target_acos} is not a possible target ACOS.", remedy="Enter a fraction such as 0.28.")
 
     def work(connection: Connection) -> None:
         found = connection.execute(select(brand.c.id).where(brand.c.name == brand_name)).scalar()
         if found is None:
-            made = connection.execute(insert(brand).values(name=brand_name))
-            found = made.inserted_primary_key[0]  # type: ignore[index]
-        made = connection.execute(
+            cursor = connection.execute(insert(brand).values(name=brand_name))
+            found = cursor.inserted_primary_key[0]  # type: ignore[index]
+        cursor = connection.execute(
             insert(account).values(
                 key=key,
                 brand_id=found,
@@ -150,12 +150,12 @@ def add(
                 target_acos=target_acos,
             )
         )
-        trail.write(connection, "account added", person_id, made.inserted_primary_key[0], {"key": key})  # type: ignore[index]
+        trail.write(connection, "account added", person_id, cursor.inserted_primary_key[0], {"key": key})  # type: ignore[index]
 
     store.transact(work)
-    made = by_key(store, key)
-    assert made is not None
-    return made
+    cursor = by_key(store, key)
+    assert cursor is not None
+    return cursor
 
 
 def set_naming(store: Store, account_id: int, person_id: int | None, text: str) -> None:

@@ -84,9 +84,9 @@ def close(
         locks.take(connection, account_id, locks.CLOSING)
         if after is not None and _newest(connection, account_id) != after:
             raise Conflict(
-                "This audit was closed already.", remedy="Nothing was changed. See the closed audits under Findings."
+                "This audit is already closed.", remedy="Nothing was changed. See the closed audits under Findings."
             )
-        made = connection.execute(
+        cursor = connection.execute(
             insert(closing).values(
                 account_id=account_id,
                 person_id=person_id,
@@ -97,7 +97,7 @@ def close(
                 found=list(found),
             )
         )
-        number = int(made.lastrowid)
+        number = int(cursor.lastrowid)
         _note(connection, account_id, person_id, "audit closed", number, len(found))
         return number
 

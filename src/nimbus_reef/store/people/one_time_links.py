@@ -54,7 +54,7 @@ def make(connection: Connection, purpose: Purpose, person_id: int | None = None,
     return token
 
 
-def held(connection: Connection, purpose: Purpose, token: str) -> WorkingLink:
+def working(connection: Connection, purpose: Purpose, token: str) -> WorkingLink:
     """The link of a token, locked until the transaction ends; NotFound where it does not work (any more)."""
     row = connection.execute(
         select(link.c.id, link.c.person_id)
@@ -68,8 +68,8 @@ def held(connection: Connection, purpose: Purpose, token: str) -> WorkingLink:
     ).first()
     if row is None:
         raise NotFound(
-            "This link does not work any more: it was used, replaced by a newer one, or its time has run out.",
-            remedy="Ask an owner for a new one; an empty installation prints one when it starts.",
+            "This link no longer works. It was used, replaced or has expired.",
+            remedy="Ask an owner for a new one. An empty installation prints one at its start.",
         )
     return WorkingLink(row.id, row.person_id)
 
@@ -80,5 +80,5 @@ def use(connection: Connection, found: WorkingLink) -> None:
 
 
 def works(store: Store, purpose: Purpose, token: str) -> WorkingLink:
-    """As `held`, for looking only."""
-    return store.transact(lambda connection: held(connection, purpose, token))
+    """As `working`, for looking only."""
+    return store.transact(lambda connection: working(connection, purpose, token))

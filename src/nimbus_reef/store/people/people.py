@@ -147,7 +147,7 @@ def address_of(email: str) -> str:
     """An address as it is kept; BadInput for what is none."""
     address = email.strip().lower()
     if "@" not in address.strip("@") or any(sign.isspace() for sign in address):
-        raise BadInput(f"“{email}” is not an e-mail address.", remedy="Write it like ann@example.com.")
+        raise BadInput(f"“{email}” is not an e-mail address.", remedy="Enter an address such as ann@example.com.")
     return address
 
 
@@ -162,13 +162,11 @@ def _insert(
 ) -> int:
     address = address_of(email)
     if connection.execute(select(person.c.id).where(person.c.email == address)).first():
-        raise Conflict(
-            f"There is somebody with the address {address} already.", remedy="Change what they may do under People."
-        )
-    made = connection.execute(
+        raise Conflict(f"A person with the address {address} already exists.", remedy="Change their role under People.")
+    cursor = connection.execute(
         insert(person).values(email=address, name=name.strip() or address, password_hash=password_hash, role=role.value)
     )
-    person_id = int(made.inserted_primary_key[0])  # type: ignore[index]
+    person_id = int(cursor.inserted_primary_key[0])  # type: ignore[index]
     _give_brands(connection, person_id, brands)
     return person_id
 
@@ -210,9 +208,9 @@ def add(store: Store, *, email: str, name: str, password: str, role: Role, brand
 
 
 def _now_there(store: Store, person_id: int) -> Person:
-    made = by_id(store, person_id)
-    assert made is not None
-    return made
+    result = by_id(store, person_id)
+    assert result is not None
+    return result
 
 
 # --- the first start -----------------------------------------------------------------
@@ -233,7 +231,7 @@ def may_set_up(store: Store, token: str) -> None:
     """NotFound unless this token sets up an installation that has nobody yet."""
     one_time_links.works(store, Purpose.SET_UP, token)
     if anybody(store):
-        raise NotFound("This installation has its owner already.", remedy="Sign in, or ask an owner to invite you.")
+        raise NotFound("This installation already has an owner.", remedy="Sign in, or ask an owner to invite you.")
 
 
 def set_up(store: Store, token: str, *, email: str, name: str, password: str) -> Person:
@@ -241,15 +239,15 @@ def set_up(store: Store, token: str, *, email: str, name: str, password: str) ->
     must_be_long(password)
 
     def work(connection: Connection) -> int:
-        link = one_time_links.held(connection, Purpose.SET_UP, token)
+        link = one_time_links.working(connection, Purpose.SET_UP, token)
         if connection.execute(select(person.c.id).limit(1)).first():
-            raise NotFound("This installation has its owner already.", remedy="Sign in, or ask an owner to invite you.")
-        made = _insert(
+            raise NotFound("This installation already has an owner.", remedy="Sign in, or ask an owner to invite you.")
+        value = _insert(
             connection, email=email, name=name, password_hash=_HASHER.hash(password), role=Role.OWNER, brands=()
         )
         one_time_links.use(connection, link)
-        trail.write(connection, "set up", made, None, {})
-        return made
+        trail.write(connection, "set up", value, None, {})
+        return value
 
     return _now_there(store, store.transact(work))
 
@@ -263,10 +261,10 @@ def invite(
     """A person who cannot sign in yet, and the token of the link by which they choose a password."""
 
     def work(connection: Connection) -> tuple[int, str]:
-        made = _insert(connection, email=email, name=name, password_hash="", role=role, brands=brands)
-        token = one_time_links.make(connection, Purpose.INVITATION, made, INVITATION_LASTS)
+        value = _insert(connection, email=email, name=name, password_hash="", role=role, brands=brands)
+        token = one_time_links.make(connection, Purpose.INVITATION, value, INVITATION_LASTS)
         trail.write(connection, "invited", by, None, {"person": email, "role": role.value})
-        return made, token
+        return value, token
 
     return store.transact(work)
 
@@ -287,7 +285,7 @@ def invited(store: Store, token: str) -> Person:
     found = one_time_links.works(store, Purpose.INVITATION, token)
     who = by_id(store, found.person_id or 0)
     if who is None:
-        raise NotFound("This person is switched off.", remedy="Ask an owner.")
+        raise NotFound("This person is deactivated.", remedy="Ask an owner.")
     return who
 
 
@@ -296,7 +294,7 @@ def take_up(store: Store, token: str, *, name: str, password: str) -> Person:
     must_be_long(password)
 
     def work(connection: Connection) -> int:
-        link = one_time_links.held(connection, Purpose.INVITATION, token)
+        link = one_time_links.working(connection, Purpose.INVITATION, token)
         person_id = link.person_id or 0
         _known(connection, person_id)
         one_time_links.use(connection, link)
@@ -306,16 +304,16 @@ def take_up(store: Store, token: str, *, name: str, password: str) -> Person:
         trail.write(connection, "invitation taken up", person_id, None, {})
         return person_id
 
-    made = by_id(store, store.transact(work))
-    if made is None:
-        raise NotFound("This person is switched off.", remedy="Ask an owner.")
-    return made
+    result = by_id(store, store.transact(work))
+    if result is None:
+        raise NotFound("This person is deactivated.", remedy="Ask an owner.")
+    return result
 
 
 def _known(connection: Connection, person_id: int) -> Any:
     row = connection.execute(select(person).where(person.c.id == person_id).with_for_update()).first()
     if row is None:
-        raise NotFound("There is no such person.", remedy="Look at the list again.")
+        raise NotFound("This person does not exist.", remedy="Reload the list.")
     return row
 
 
@@ -328,9 +326,7 @@ def _must_leave_an_owner(connection: Connection, person_id: int) -> None:
         )
     ).all()
     if not others:
-        raise NotAllowed(
-            "This is the last owner: nobody could manage people any more.", remedy="Make somebody else an owner first."
-        )
+        raise NotAllowed("This is the last owner.", remedy="Make another person an owner first.")
 
 
 def set_rights(store: Store, by: int | None, person_id: int, role: Role, brands: Collection[int]) -> None:
@@ -365,7 +361,7 @@ def switch(store: Store, by: int | None, person_id: int, *, active: bool) -> Non
 def rename(store: Store, person_id: int, name: str) -> None:
     """What somebody is called."""
     if not name.strip():
-        raise BadInput("A name is needed.", remedy="Write how others know you.")
+        raise BadInput("A name is needed.", remedy="Enter the name others know.")
     store.execute(update(person).where(person.c.id == person_id).values(name=name.strip()))
 
 
@@ -375,7 +371,7 @@ def change_password(store: Store, person_id: int, *, old: str, new: str) -> Pers
 
     def work(connection: Connection) -> None:
         if not _is_password(_known(connection, person_id).password_hash, old):
-            raise BadInput("That is not your password.", remedy="Type the present one once more.")
+            raise BadInput("Wrong password.", remedy="Enter your current password again.")
         _new_password(connection, person_id, new)
         trail.write(connection, "password changed", person_id, None, {})
 

@@ -76,8 +76,8 @@ def change_of(row: Any) -> Change:
 
 def write(connection: Connection, account_id: int, person_id: int, what: StepKind, touched: Iterable[Touched]) -> None:
     """Adds a step, in the transaction of what it tells of."""
-    made = connection.execute(insert(plan_step).values(account_id=account_id, person_id=person_id, what=what.value))
-    step_id = made.inserted_primary_key[0]  # type: ignore[index]
+    cursor = connection.execute(insert(plan_step).values(account_id=account_id, person_id=person_id, what=what.value))
+    step_id = cursor.inserted_primary_key[0]  # type: ignore[index]
     rows = [
         {
             "step_id": step_id,
@@ -137,7 +137,9 @@ def undo(store: Store, account_id: int, person_id: int, step_id: int | None = No
             None,
         )
         if step is None:
-            raise NotFound("This cannot be undone any more.", remedy="Look at the plan: a sheet may have left since.")
+            raise NotFound(
+                "This can no longer be undone.", remedy="Check the plan: a sheet may have been downloaded since."
+            )
         rows = connection.execute(select(plan_step_change).where(plan_step_change.c.step_id == step.id)).all()
         done = _undone(connection, account_id, rows)
         connection.execute(update(plan_step).where(plan_step.c.id == step.id).values(undone_at=utc_now()))

@@ -10,7 +10,7 @@ from typing import Any, Final
 from sqlalchemy import Connection, bindparam, func, insert, select, update
 from sqlalchemy.exc import IntegrityError
 
-from nimbus_reef.core.changes import Change, ChangeState, key_digest, parents
+from nimbus_reef.core.changes import Change, ChangeState, key_digest, named, parents, word_of
 from nimbus_reef.core.plan import ReadBack, Taken, edited_reason, taken, whole
 from nimbus_reef.core.promises import Promise
 from nimbus_reef.core.proposals import Package
@@ -71,12 +71,12 @@ def open_changes(connection: Connection, account_id: int) -> list[Planned]:
 @dataclass(frozen=True, slots=True)
 class Accepted:
     """
-    What an acceptance did. planned: the changes that went in, in their order; told: which packages were taken, and
+    What an acceptance did. planned: the changes that went in, in their order; taken: which packages were taken, and
     which not.
     """
 
     planned: tuple[Planned, ...]
-    told: Taken
+    taken: Taken
 
 
 def accept_packages(
@@ -99,18 +99,20 @@ def accept_packages(
     def work(connection: Connection) -> tuple[list[int], Taken]:
         locks.take(connection, account_id, locks.PLAN)
         newest = connection.execute(select(func.max(change.c.row)).where(change.c.account_id == account_id)).scalar()
-        held = {each.change.row: each for each in open_changes(connection, account_id)}
-        told = taken([each.change for each in held.values()], [[each for each, _ in package] for package in packages])
-        leaving = [held[each.row].id for each in told.replaced]
-        if not {each.row for each in told.replaced} <= set(replacing):
-            first = told.replaced[0]
+        by_key = {each.change.row: each for each in open_changes(connection, account_id)}
+        result = taken(
+            [each.change for each in by_key.values()], [[each for each, _ in package] for package in packages]
+        )
+        leaving = [by_key[each.row].id for each in result.replaced]
+        if not {each.row for each in result.replaced} <= set(replacing):
+            first = result.replaced[0]
             raise Conflict(
                 f"The plan holds another change of this in row {first.row}: {first.field.replace('_', ' ')} "
                 f"{first.old_value} → {first.new_value}.".replace("  ", " "),
-                remedy="Take it out of the plan first, or look at what accepting this replaces.",
+                remedy="Remove it from the plan first, or replace it.",
             )
         rows: list[dict[str, Any]] = []
-        for place in told.new:
+        for place in result.new:
             first_row = (newest or 0) + len(rows) + 1
             own = [each for each, _ in packages[place]]
             for each, parent, (_, promise) in zip(own, parents(own), packages[place], strict=True):
@@ -128,7 +130,7 @@ def accept_packages(
                 )
         plan_steps.take_out(connection, account_id, leaving)
         if not rows:
-            return [], told
+            return [], result
         for begun in range(0, len(rows), _PIECE):
             connection.execute(insert(change), rows[begun : begun + _PIECE])
             progress(min(begun + _PIECE, len(rows)))
@@ -138,17 +140,30 @@ def accept_packages(
         ).scalars()
         touched = [*(Touched(each, Did.ADDED) for each in ids), *(Touched(each, Did.REPLACED) for each in leaving)]
         plan_steps.write(connection, account_id, person_id, StepKind.ACCEPTED, touched)
-        detail = {"rows": numbers, "replaced": leaving}
+        added = [each for place in result.new for each, _ in packages[place]]
+        detail = {**_told(added), "rows": numbers, "replaced": leaving}
         trail.write(connection, "accepted", person_id, account_id, detail)
-        return numbers, told
+        return numbers, result
 
     try:
-        numbers, told = store.transact(work)
+        numbers, result = store.transact(work)
     except IntegrityError as problem:
-        raise Conflict("The plan changed meanwhile.", remedy="Do it once more.") from problem
+        raise Conflict("The plan has changed since.", remedy="Do it once more.") from problem
     own = set(numbers)
     planned_now = tuple(each for each in planned(store, account_id) if each.change.row in own)
-    return Accepted(planned_now, told)
+    return Accepted(planned_now, result)
+
+
+_TOLD: Final = 3
+
+
+def _told(changes: Sequence[Change]) -> dict[str, Any]:
+    """What was done, for the trail: how many changes, and the first of them in words."""
+    texts = [
+        f"{word_of(each)} of {' in '.join(filter(None, named(each)))} {each.old_value} → {each.new_value}"
+        for each in changes[:_TOLD]
+    ]
+    return {"count": len(changes), "such as" if len(changes) > _TOLD else "changed": texts}
 
 
 def remove_many(store: Store, account_id: int, person_id: int, change_ids: Sequence[int]) -> int:
@@ -156,13 +171,14 @@ def remove_many(store: Store, account_id: int, person_id: int, change_ids: Seque
 
     def work(connection: Connection) -> int:
         locks.take(connection, account_id, locks.PLAN)
-        held = open_changes(connection, account_id)
-        named = [each.change for each in held if each.id in set(change_ids)]
-        rows = {each.row for each in whole([each.change for each in held], named)}
-        ids = [each.id for each in held if each.change.row in rows]
+        planned = open_changes(connection, account_id)
+        chosen = [each.change for each in planned if each.id in set(change_ids)]
+        rows = {each.row for each in whole([each.change for each in planned], chosen)}
+        ids = [each.id for each in planned if each.change.row in rows]
         done = plan_steps.take_out(connection, account_id, ids)
         plan_steps.write(connection, account_id, person_id, StepKind.REMOVED, [Touched(i, Did.TAKEN_OUT) for i in ids])
-        trail.write(connection, "removed", person_id, account_id, {"changes": ids})
+        gone = [each.change for each in planned if each.change.row in rows]
+        trail.write(connection, "removed", person_id, account_id, {**_told(gone), "rows": ids})
         return done
 
     return store.transact(work)
@@ -171,7 +187,7 @@ def remove_many(store: Store, account_id: int, person_id: int, change_ids: Seque
 def remove(store: Store, account_id: int, person_id: int, change_id: int) -> None:
     """Takes a change out of the plan; it stays on record and can be put back."""
     if not remove_many(store, account_id, person_id, [change_id]):
-        raise NotFound("This change is not in the plan.", remedy="Look at the plan again.")
+        raise NotFound("This change is not in the plan.", remedy="Reload the plan.")
 
 
 def take(
@@ -196,7 +212,7 @@ def take(
             )
         )
         if {row.id: row.new_value for row in now} != {e.id: e.change.new_value for e in seen}:
-            raise Conflict("The plan changed meanwhile.", remedy="Look at it, and do this once more.")
+            raise Conflict("The plan has changed since.", remedy="Look at it, and do this once more.")
         former = {each.change.row: each.change for each in seen}
         touched = []
         for edited in answer.edited:

@@ -36,10 +36,10 @@ def must_be_few(store: Store, address: str, place: str, most: int, within: timed
     since = utc_now() - within
     with store.read() as connection:
         rows = connection.execute(select(lines.c.detail).where(lines.c.what == REFUSED, lines.c.at > since)).scalars()
-        told = [(each.get("address"), each.get("from")) for each in rows]
+        pairs = [(each.get("address"), each.get("from")) for each in rows]
     who = address[:_LONGEST]
-    both = sum(each == (who, place) for each in told)
-    either = max(sum(each[0] == who for each in told), sum(each[1] == place for each in told))
+    both = sum(each == (who, place) for each in pairs)
+    either = max(sum(each[0] == who for each in pairs), sum(each[1] == place for each in pairs))
     if both >= most or either >= _ANYWHERE * most:
         raise TooMany("Too many tries to sign in.", remedy=f"Wait {_spoken(within)} and try again.")
 

@@ -52,7 +52,7 @@ def save(store: Store, person_id: int, place: str, name: str, query: str, brand_
     """Keeps a view; one of the same name gives way. brand_id: the brand whose people see it besides."""
     name = name.strip()
     if not name or len(name) > LONGEST_NAME:
-        raise BadInput("A view needs a name of up to 64 characters.", remedy="Write a short one.")
+        raise BadInput("A view needs a name of up to 64 characters.", remedy="Enter a shorter name.")
     if len(query) > _LONGEST_QUERY:
         raise BadInput("This view has too many filters to be kept.", remedy="Remove some of them.")
     kept = insert(saved_view).values(person_id=person_id, place=place, name=name, query=query, brand_id=brand_id)

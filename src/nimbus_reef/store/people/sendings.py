@@ -44,8 +44,8 @@ class Sending:
 
 def key_of(sheet: str, changes: Sequence[Change]) -> str:
     """Tells a sheet from every other: the same form, rows and values have the same key."""
-    told = [sheet, *(f"{each.row} {each.new_value}" for each in changes)]
-    return hashlib.sha256("\x1f".join(told).encode()).hexdigest()
+    names = [sheet, *(f"{each.row} {each.new_value}" for each in changes)]
+    return hashlib.sha256("\x1f".join(names).encode()).hexdigest()
 
 
 def send(store: Store, account_id: int, person_id: int, sheet: str, planned: Sequence[Planned]) -> int:
@@ -70,11 +70,11 @@ def send(store: Store, account_id: int, person_id: int, sheet: str, planned: Seq
             return int(known)
         now = {each.id: each.change.new_value for each in open_changes(connection, account_id)}
         if any(now.get(each.id) != each.change.new_value for each in planned):
-            raise Conflict("The plan changed meanwhile.", remedy="Take the sheet once more.")
-        made = connection.execute(
+            raise Conflict("The plan has changed since.", remedy="Take the sheet once more.")
+        cursor = connection.execute(
             insert(sending).values(account_id=account_id, person_id=person_id, sheet=sheet, key=key, after_step=newest)
         )
-        number = int(made.inserted_primary_key[0])  # type: ignore[index]
+        number = int(cursor.inserted_primary_key[0])  # type: ignore[index]
         rows = [{"sending_id": number, "change_id": each.id, "new_value": each.change.new_value} for each in planned]
         for begun in range(0, len(rows), _PIECE):
             connection.execute(insert(sending_change), rows[begun : begun + _PIECE])
@@ -86,7 +86,7 @@ def send(store: Store, account_id: int, person_id: int, sheet: str, planned: Seq
     try:
         return store.transact(work)
     except IntegrityError as problem:
-        raise Conflict("The plan changed meanwhile.", remedy="Take the sheet once more.") from problem
+        raise Conflict("The plan has changed since.", remedy="Take the sheet once more.") from problem
 
 
 def sendings(store: Store, account_id: int, most: int = 10) -> list[Sending]:
@@ -122,8 +122,8 @@ def answer(store: Store, account_id: int, person_id: int, sending_id: int, faile
 
     def work(connection: Connection) -> int:
         locks.take(connection, account_id, locks.PLAN)
-        held = {each.id: each.change for each in open_changes(connection, account_id)}
-        told = connection.execute(
+        by_key = {each.id: each.change for each in open_changes(connection, account_id)}
+        cursor = connection.execute(
             select(sending_change.c.change_id, sending_change.c.new_value)
             .join(sending, sending.c.id == sending_change.c.sending_id)
             .where(
@@ -132,18 +132,20 @@ def answer(store: Store, account_id: int, person_id: int, sending_id: int, faile
                 sending_change.c.result == ChangeState.SENT.value,
             )
         )
-        sent = {number: held[number] for number, value in told if number in held and held[number].new_value == value}
+        sent = {
+            number: by_key[number] for number, value in cursor if number in by_key and by_key[number].new_value == value
+        }
         if not sent:
             if not connection.execute(
                 select(sending.c.id).where(sending.c.id == sending_id, sending.c.account_id == account_id)
             ).first():
-                raise NotFound("There is no such sheet.", remedy="Look at the plan again.")
-            raise Conflict("Nothing of this sheet waits any more.", remedy="Look at the plan again.")
+                raise NotFound("This sheet does not exist.", remedy="Reload the plan.")
+            raise Conflict("Nothing in this sheet is waiting.", remedy="Reload the plan.")
         broken = {each.row for each in whole(list(sent.values()), [c for c in sent.values() if c.row in failed])}
         for number, each in sent.items():
             if each.row in broken:
-                said = failed.get(each.row, "Another change of its package failed.")
-                _note(connection, sending_id, [number], ChangeState.FAILED, said)
+                text = failed.get(each.row, "Another change of its package failed.")
+                _note(connection, sending_id, [number], ChangeState.FAILED, text)
         stayed = [number for number, each in sent.items() if each.row in broken]
         connection.execute(update(change).where(change.c.id.in_(stayed)).values(state=ChangeState.FAILED.value))
         done = [number for number in sent if number not in set(stayed)]
@@ -156,9 +158,9 @@ def answer(store: Store, account_id: int, person_id: int, sending_id: int, faile
     return store.transact(work)
 
 
-def _note(connection: Connection, sending_id: int, changes: Sequence[int], result: ChangeState, said: str) -> None:
+def _note(connection: Connection, sending_id: int, changes: Sequence[int], result: ChangeState, text: str) -> None:
     connection.execute(
         update(sending_change)
         .where(sending_change.c.sending_id == sending_id, sending_change.c.change_id.in_(list(changes)))
-        .values(result=result.value, said=said[:512])
+        .values(result=result.value, said=text[:512])
     )

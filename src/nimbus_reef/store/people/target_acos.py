@@ -1,4 +1,4 @@
-"""Target ACOS of portfolios, products and campaigns; the account's own stands with the account."""
+"""Target ACOS of portfolios, products, campaigns and labels; the account's own stands with the account."""
 
 from __future__ import annotations
 
@@ -9,29 +9,45 @@ from sqlalchemy.dialects.mysql import insert
 
 from nimbus_reef.core.targeting import Aims
 from nimbus_reef.errors import BadInput
-from nimbus_reef.store.people import trail
+from nimbus_reef.store.people import labels, trail
 from nimbus_reef.store.people.accounts import Account
 from nimbus_reef.store.record.engine import Store
 from nimbus_reef.store.record.models import account as account_table
 from nimbus_reef.store.record.models import aim
 
-LEVELS: Final = ("account", "portfolio", "product", "campaign")
+LEVELS: Final = ("account", "portfolio", "product", "label", "campaign")
 HIGHEST: Final = 5.0
 
 
-def aims(store: Store, account: Account) -> Aims:
-    """The targets in force in an account."""
+def own(store: Store, account: Account) -> list[tuple[str, str, float]]:
+    """The targets that are set below the account: level, name and target."""
     with store.read() as connection:
         rows = connection.execute(
             select(aim.c.level, aim.c.name, aim.c.target_acos)
             .where(aim.c.account_id == account.id)
             .order_by(aim.c.level, aim.c.name)
-        ).all()
+        )
+        return [(row.level, row.name, row.target_acos) for row in rows]
 
-    def of(level: str) -> tuple[tuple[str, float], ...]:
-        return tuple((row.name, row.target_acos) for row in rows if row.level == level)
 
-    return Aims(account.target_acos, of("campaign"), of("portfolio"), of("product"))
+def aims(store: Store, account: Account) -> Aims:
+    """
+    The targets in force in an account. A label's is that of its campaigns and products which have none of their own, of
+    several labels the lowest.
+    """
+    by_level: dict[str, dict[str, float]] = {level: {} for level in LEVELS}
+    for level, name, value in own(store, account):
+        by_level[level][name] = value
+    campaigns, products = by_level["campaign"], by_level["product"]
+    if by_level["label"]:
+        known = labels.of_account(store, account.id)
+        for of, things in ((campaigns, known.campaigns), (products, known.products)):
+            for name, texts in things.items():
+                values = [by_level["label"][text] for text in texts if text in by_level["label"]]
+                if values:
+                    of.setdefault(name, min(values))
+    ordered = (tuple(sorted(each.items())) for each in (campaigns, by_level["portfolio"], products))
+    return Aims(account.target_acos, *ordered)
 
 
 def set_aim(
@@ -39,9 +55,9 @@ def set_aim(
 ) -> None:
     """Sets a target, or with None takes one back; BadInput where it cannot be meant."""
     if level not in LEVELS or (level != "account" and not name):
-        raise BadInput("A target belongs to something.", remedy=f"Choose {', '.join(LEVELS)}, and name it.")
+        raise BadInput("A target needs a level and a name.", remedy=f"Choose {', '.join(LEVELS)}, and name it.")
     if target_acos is not None and not 0 < target_acos < HIGHEST:
-        raise BadInput(f"A target ACOS of {target_acos:.0%} cannot be meant.", remedy="Give percent, such as 28.")
+        raise BadInput(f"A target ACOS of {target_acos:.0%} cannot be meant.", remedy="Enter a percentage such as 28.")
     key = {"account_id": account.id, "level": level, "name": name}
 
     def work(connection: Connection) -> None:

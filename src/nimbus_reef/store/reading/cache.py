@@ -29,40 +29,40 @@ class Mapped:
     from keeping.
     """
 
-    made: Any
+    result: Any
 
 
 _MAPPED_SHARE: Final = 8
 
 
-def _bare(made: Any) -> Any:
-    return made.made if isinstance(made, Mapped) else made
+def _bare(result: Any) -> Any:
+    return result.result if isinstance(result, Mapped) else result
 
 
-def _bytes_of(made: Any, share: int = 1) -> int:
+def _bytes_of(result: Any, share: int = 1) -> int:
     """
     What the frames of a result hold: its own, or those of its fields and items; of many alike, as some of them tell.
 
     share: by which frames count.
     """
-    if type(made) in _WEIGHTLESS:
+    if type(result) in _WEIGHTLESS:
         return 0
-    if isinstance(made, Mapped):
-        return _bytes_of(made.made, _MAPPED_SHARE)
-    if isinstance(made, pl.DataFrame):
-        return int(made.estimated_size()) // share
-    if isinstance(made, pl.Series):
-        return int(made.estimated_size())
-    if isinstance(made, csr_array):
-        return sum(_bytes_of(each) for each in (made.data, made.indices, made.indptr))
-    if isinstance(made, np.ndarray):
-        return int(made.nbytes)
-    if is_dataclass(made) and not isinstance(made, type):
-        return sum(_bytes_of(getattr(made, name), share) for name in _field_names(type(made)))
-    if isinstance(made, Mapping):
-        return _bytes_of_all(list(made.values()), share)
-    if isinstance(made, list | tuple):
-        return _bytes_of_all(made, share)
+    if isinstance(result, Mapped):
+        return _bytes_of(result.result, _MAPPED_SHARE)
+    if isinstance(result, pl.DataFrame):
+        return int(result.estimated_size()) // share
+    if isinstance(result, pl.Series):
+        return int(result.estimated_size())
+    if isinstance(result, csr_array):
+        return sum(_bytes_of(each) for each in (result.data, result.indices, result.indptr))
+    if isinstance(result, np.ndarray):
+        return int(result.nbytes)
+    if is_dataclass(result) and not isinstance(result, type):
+        return sum(_bytes_of(getattr(result, name), share) for name in _field_names(type(result)))
+    if isinstance(result, Mapping):
+        return _bytes_of_all(list(result.values()), share)
+    if isinstance(result, list | tuple):
+        return _bytes_of_all(result, share)
     return 0
 
 
@@ -74,16 +74,16 @@ def _field_names(kind: type) -> tuple[str, ...]:
     return tuple(each.name for each in fields(kind))
 
 
-def _bytes_of_all(made: Sequence[Any], share: int) -> int:
-    some = made[:: max(1, len(made) // _WEIGHED)]
-    return sum(_bytes_of(each, share) for each in some) * len(made) // max(1, len(some))
+def _bytes_of_all(entries: Sequence[Any], share: int) -> int:
+    some = entries[:: max(1, len(entries) // _WEIGHED)]
+    return sum(_bytes_of(each, share) for each in some) * len(entries) // max(1, len(some))
 
 
 @dataclass(slots=True)
 class _Kept:
     """A result. rate: seconds it took to make per byte; worth: see `Cache`."""
 
-    made: Any
+    result: Any
     size: int
     rate: float
     worth: float
@@ -126,7 +126,7 @@ class Cache:
         """The result kept under the key, or None; nothing is made."""
         with self._lock:
             found = self._items.get(key)
-            return None if found is None else found.made
+            return None if found is None else found.result
 
     def get(self, key: Hashable, make: Callable[[], T | Mapped]) -> T:
         """
@@ -137,21 +137,21 @@ class Cache:
         """
         found = self._found(key)
         if found is not None:
-            return cast(T, found.made)
+            return cast(T, found.result)
         with self._lock:
             turn = self._making.setdefault(key, threading.Lock())
         with turn:
             found = self._found(key)
             if found is not None:
-                return cast(T, found.made)
+                return cast(T, found.result)
             begun = self._clock()
             try:
-                made = make()
-                self._keep(key, made, self._clock() - begun)
+                mapped = make()
+                self._keep(key, mapped, self._clock() - begun)
             finally:
                 with self._lock:
                     self._making.pop(key, None)
-            return cast(T, _bare(made))
+            return cast(T, _bare(mapped))
 
     def _found(self, key: Hashable) -> _Kept | None:
         with self._lock:
@@ -166,26 +166,26 @@ class Cache:
         size = _bytes_of(same)
         with self._lock:
             if (found := self._items.get(key)) is not None:
-                found.made, found.size = same.made, size
+                found.result, found.size = same.result, size
 
-    def put(self, key: Hashable, made: Any) -> None:
+    def put(self, key: Hashable, result: Any) -> None:
         """Keeps a result that cost nothing to make."""
-        self._keep(key, made, 0.0)
+        self._keep(key, result, 0.0)
 
-    def _keep(self, key: Hashable, made: Any, seconds: float) -> None:
-        size = _bytes_of(made)
-        made = _bare(made)
+    def _keep(self, key: Hashable, result: Any, seconds: float) -> None:
+        size = _bytes_of(result)
+        result = _bare(result)
         # Hundredths of a second: less is chance, and then age decides.
         rate = round(seconds, 2) / size if size else 0.0
         with self._lock:
-            self._items[key] = _Kept(made, size, rate, self._floor + rate)
+            self._items[key] = _Kept(result, size, rate, self._floor + rate)
             self._items.move_to_end(key)
             while len(self._items) > self._kept:
                 self._items.popitem(last=False)
-            held = sum(each.size for each in self._items.values())
-            while held > self._most_bytes:
+            value = sum(each.size for each in self._items.values())
+            while value > self._most_bytes:
                 others = [(each.worth, name) for name, each in self._items.items() if each.size and name != key]
                 if not others:
                     break
                 self._floor, least = min(others, key=lambda each: each[0])
-                held -= self._items.pop(least).size
+                value -= self._items.pop(least).size

@@ -131,12 +131,12 @@ def budgets_in_force(facts: Facts, account_id: int, window: Window) -> pl.DataFr
 
     def make() -> pl.DataFrame:
         days = pl.DataFrame({"day": _every_day(window)}, schema={"day": pl.Date})
-        told = setting_frames.budgets_by_day(facts, account_id, window)
-        campaigns = told.select("campaign_id").unique()
+        rows = setting_frames.budgets_by_day(facts, account_id, window)
+        campaigns = rows.select("campaign_id").unique()
         in_force = (
             campaigns.join(days, how="cross")
             .sort("day")
-            .join_asof(told.sort("day"), on="day", by="campaign_id", strategy="backward", check_sortedness=False)
+            .join_asof(rows.sort("day"), on="day", by="campaign_id", strategy="backward", check_sortedness=False)
             .drop_nulls("budget")
         )
         raised = _raised(boosts(facts, account_id), days)
@@ -153,9 +153,9 @@ def budgets_in_force(facts: Facts, account_id: int, window: Window) -> pl.DataFr
     return facts.kept("budgets in force", account_id, make, window)
 
 
-def _raised(held: pl.DataFrame, days: pl.DataFrame) -> pl.DataFrame:
+def _raised(rows: pl.DataFrame, days: pl.DataFrame) -> pl.DataFrame:
     """campaign_id, day, percent: by how much budget boosts raise a day's budget."""
-    own = held.filter(pl.col("what") == "budget").join(days, how="cross")
+    own = rows.filter(pl.col("what") == "budget").join(days, how="cross")
     weekdays = pl.col("weekdays").fill_null("").str.strip_chars()
     on_it = (weekdays == "") | weekdays.str.split(" ").list.contains(pl.col("day").dt.weekday().cast(pl.String))
     lasting = pl.col("day").is_between("from", "to")

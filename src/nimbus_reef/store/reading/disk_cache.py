@@ -201,10 +201,10 @@ class DiskCache:
         if found is not None:
             return found
         begun = time.perf_counter()
-        made = make()
+        t = make()
         if time.perf_counter() - begun >= min(DEAR, DEAR if dear is None else dear):
-            self._put(place, made, kept)
-        return made
+            self._put(place, t, kept)
+        return t
 
     def peek(self, account_id: int, key: Hashable) -> Mapped | None:
         """The result of a key; None where there is none, nothing is worked out."""
@@ -239,12 +239,12 @@ class DiskCache:
             elif time.time() - home.stat().st_mtime > _STILL_READ:
                 shutil.rmtree(home, ignore_errors=True)
                 gone += 1
-        held = sum(size for _, _, size in rest)
+        value = sum(size for _, _, size in rest)
         for _, place, size in sorted(rest, key=lambda each: each[0]):
-            if held <= self.most_bytes:
+            if value <= self.most_bytes:
                 break
             shutil.rmtree(place, ignore_errors=True)
-            held, gone = held - size, gone + 1
+            value, gone = value - size, gone + 1
         return gone
 
     def is_full(self, present: Mapping[int, str], account_id: int) -> bool:
@@ -252,10 +252,10 @@ class DiskCache:
         Whether what is there of the present takes most of its room, and an account a part of it that is not small: what
         came next of it would drive out what came first.
         """
-        held = dict.fromkeys(present, 0)
+        by_key = dict.fromkeys(present, 0)
         for home in [each for each in self._folder.glob("*/*") if each.is_dir() and self._is_current(each, present)]:
-            held[int(home.parent.name)] = sum(size for _, _, size in _results(home))
-        return sum(held.values()) > _FULL * self.most_bytes and held.get(account_id, 0) > _SMALL * self.most_bytes
+            by_key[int(home.parent.name)] = sum(size for _, _, size in _results(home))
+        return sum(by_key.values()) > _FULL * self.most_bytes and by_key.get(account_id, 0) > _SMALL * self.most_bytes
 
     @staticmethod
     def _is_current(home: Path, present: Mapping[int, str]) -> bool:
@@ -268,11 +268,11 @@ class DiskCache:
             digest = hashlib.sha256(repr(_plain((name, of))).encode()).hexdigest()[:32]
         except _Unnameable:
             return None
-        return self._folder / str(account_id) / f"{told(generation)}-{_code()}" / digest
+        return self._folder / str(account_id) / f"{generation_name(generation)}-{_code()}" / digest
 
-    def _put(self, place: Path, made: Any, kept: Callable[[Mapped], None]) -> None:
-        self._on_its_way[place] = made
-        self._ask((place, made, kept))
+    def _put(self, place: Path, result: Any, kept: Callable[[Mapped], None]) -> None:
+        self._on_its_way[place] = result
+        self._ask((place, result, kept))
 
     def _ask(self, work: tuple[Path, Any, Callable[[Mapped], None]]) -> None:
         with self._lock:
@@ -283,22 +283,22 @@ class DiskCache:
 
     def _write_on(self) -> None:
         while True:
-            place, made, kept = self._waiting.get()
-            if isinstance(made, threading.Event):
-                made.set()
+            place, result, kept = self._waiting.get()
+            if isinstance(result, threading.Event):
+                result.set()
                 continue
             try:
-                _write(place, made)
+                _write(place, result)
                 if _size(place) >= _SHARED_FROM and (found := _read(place)) is not None:
                     kept(found)
             except (OSError, pickle.PicklingError, TypeError, AttributeError) as problem:
                 # A disk that is full, or a result that cannot be written, costs speed and nothing else.
                 log.warning(
-                    "a result cannot be put on the disk_cache", kind=type(made).__qualname__, problem=str(problem)
+                    "a result cannot be put on the disk_cache", kind=type(result).__qualname__, problem=str(problem)
                 )
             finally:
                 self._on_its_way.pop(place, None)
-            del made
+            del result
 
 
 _FULL: Final = 0.75
@@ -324,7 +324,7 @@ def _results(home: Path) -> list[tuple[float, Path, int]]:
     return found
 
 
-def told(generation: Hashable) -> str:
+def generation_name(generation: Hashable) -> str:
     """What is loaded of an account, as a name."""
     return hashlib.sha256(repr(_plain(generation)).encode()).hexdigest()[:16]
 
@@ -348,13 +348,13 @@ def _read(place: Path) -> Mapped | None:
     return Mapped(found)
 
 
-def _write(place: Path, made: Any) -> None:
+def _write(place: Path, result: Any) -> None:
     """Writes beside the place and renames, so that a reader sees a whole result or none."""
     place.parent.mkdir(parents=True, exist_ok=True)
     passing = Path(tempfile.mkdtemp(dir=place.parent, prefix="."))
     try:
         told_of = io.BytesIO()
-        _ResultWriter(told_of, passing).dump(made)
+        _ResultWriter(told_of, passing).dump(result)
         (passing / _RESULT).write_bytes(told_of.getvalue())
         with suppress(FileExistsError, OSError):
             passing.rename(place)

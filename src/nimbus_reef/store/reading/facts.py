@@ -68,7 +68,7 @@ TOTAL_SOURCES: Final = (
 
 
 @dataclass(frozen=True, slots=True)
-class Held:
+class TargetSource:
     """Which report a window's figures come from, and how many of its days it holds."""
 
     kind: str
@@ -144,12 +144,12 @@ class Facts:
             on_disk = self.disk_cache.peek(account_id, key)
             if on_disk is not None:
                 self.cache.put(key, on_disk)
-                return on_disk.made
+                return on_disk.result
         return found
 
-    def note(self, name: str, account_id: int, made: Any, *of: Hashable) -> None:
+    def note(self, name: str, account_id: int, result: Any, *of: Hashable) -> None:
         """Keeps a result that cost nothing to make."""
-        self.cache.put((name, account_id, self.generation(account_id), *of), made)
+        self.cache.put((name, account_id, self.generation(account_id), *of), result)
 
     def newest_day(self, account_id: int) -> date | None:
         """The newest day of the target reports. Without one: of any report with spend, then of the weekly reports."""
@@ -249,11 +249,11 @@ class Facts:
         """The days that figures of a month are scaled from: those held, all where none is."""
         return self.held_days(account_id, kind, window) or window.days
 
-    def held(self, account_id: int, window: Window) -> Held:
+    def target_source(self, account_id: int, window: Window) -> TargetSource:
         """The report target figures come from: the one that holds most days of the window."""
         counts = {kind: self.held_days(account_id, kind, window) for kind in TARGET_SOURCES}
         kind = max(TARGET_SOURCES, key=lambda name: (counts[name], bool(self.versions(account_id, name, window))))
-        return Held(kind, counts[kind], window.days)
+        return TargetSource(kind, counts[kind], window.days)
 
     def total_source(self, account_id: int, days: Sequence[Window]) -> str | None:
         """
@@ -322,7 +322,7 @@ class Facts:
         def make() -> MonthGrid:
             wanted = self.versions_of(account_id, kind, month)
             rows = snapshots.read(self.store, account_id, kind, wanted, [*keys, *MEASURES]).collect()
-            return month_grids.made(rows, list(wanted), keys)
+            return month_grids.grid(rows, list(wanted), keys)
 
         many = self.if_many(account_id, kind, month, "month grid", account_id, kind, month)
         return self.kept("month grid", account_id, make, kind, month, asked=many)

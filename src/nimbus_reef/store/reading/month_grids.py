@@ -51,7 +51,7 @@ Pieces = Sequence[tuple[MonthGrid, Sequence[int]]]
 """Grids of the months of a window, each with which of its spans, one or more, lie in it."""
 
 
-def made(rows: pl.DataFrame, spans: Sequence[Window], keys: Sequence[str]) -> MonthGrid:
+def grid(rows: pl.DataFrame, spans: Sequence[Window], keys: Sequence[str]) -> MonthGrid:
     """
     The grid of a month. rows: the keys, the measures, first_day and day, each of one of the spans;
     spans: in order.
@@ -78,8 +78,8 @@ def sums(pieces: Pieces, kind: str) -> pl.DataFrame:
     found = []
     for grid, at in pieces:
         added = {name: pl.Series(grid.of(name, at).sum(axis=0)) for name in MEASURES}
-        held = pl.Series(grid.of(_HELD, at).max(axis=0) > 0)
-        found.append(grid.keys.with_columns(**added).filter(held))
+        column = pl.Series(grid.of(_HELD, at).max(axis=0) > 0)
+        found.append(grid.keys.with_columns(**added).filter(column))
     if len(found) == 1:
         return found[0]
     none = snapshots.no_rows(kind).select(*keys, pl.col(MEASURES).cast(pl.Int64))

@@ -82,9 +82,9 @@ def product_days(
         homes = _ad_names(facts, account_id).select("product_ad_id", group="product_id")
         if products is not None:
             homes = homes.filter(pl.col("group").is_in(products.implode()))
-        told = month_grids.by_span(facts.grids(account_id, _REPORT, window), _REPORT, homes, measures)
+        rows = month_grids.by_span(facts.grids(account_id, _REPORT, window), _REPORT, homes, measures)
         return (
-            told.filter(pl.col("first_day") == pl.col("day"))
+            rows.filter(pl.col("first_day") == pl.col("day"))
             .select(pl.col("group").alias("product_id"), "day", *measures)
             .sort("product_id", "day")
         )
@@ -174,8 +174,8 @@ def _told_apart(ads: pl.DataFrame) -> str:
     What these ads and what they are summed by have in common with no others: settings of another day may say the same
     of them.
     """
-    told = {column.name: column.to_list() for column in ads.iter_columns()}
-    return hashlib.sha256(json.dumps(told).encode()).hexdigest()
+    by_key = {column.name: column.to_list() for column in ads.iter_columns()}
+    return hashlib.sha256(json.dumps(by_key).encode()).hexdigest()
 
 
 def _summed_by(pieces: month_grids.Pieces, ads: pl.DataFrame) -> pl.DataFrame:
@@ -210,21 +210,21 @@ def newest_pages(facts: Facts, account_id: int, side_days: int) -> pl.DataFrame:
 def newest_eligibility(facts: Facts, account_id: int, side_days: int) -> pl.DataFrame:
     """product_id, day, eligible (yes, no, null), of the catalog's newest days as `newest_pages` has them."""
     window = _newest_days(facts, account_id, "catalog", side_days)
-    held = (
+    rows = (
         snapshots.read(facts.store, account_id, "catalog", facts.versions(account_id, "catalog", window)).collect()
         if window
         else snapshots.no_rows("catalog")
     )
-    return held.select("product_id", "day", eligible="ad_eligible")
+    return rows.select("product_id", "day", eligible="ad_eligible")
 
 
 def _newest_days(facts: Facts, account_id: int, kind: str, side_days: int) -> Window | None:
-    held = sorted(day.last for day in facts.versions(account_id, kind, Window(date.min, date.max)))
-    if not held:
+    entries = sorted(day.last for day in facts.versions(account_id, kind, Window(date.min, date.max)))
+    if not entries:
         return None
-    since = held[-1] - timedelta(days=side_days)
-    before = [day for day in held if day < since]
-    return Window(before[-1] if before else min(since, held[0]), held[-1])
+    since = entries[-1] - timedelta(days=side_days)
+    before = [day for day in entries if day < since]
+    return Window(before[-1] if before else min(since, entries[0]), entries[-1])
 
 
 def catalog(facts: Facts, account_id: int) -> pl.DataFrame:
@@ -355,8 +355,8 @@ def rival_brands(facts: Facts, account_id: int) -> frozenset[str]:
     """The brands of the rivals report."""
 
     def make() -> frozenset[str]:
-        held = facts.query("SELECT DISTINCT brand AS text FROM rivals WHERE account_id = :account", account=account_id)
-        return frozenset(held["text"].cast(pl.String).drop_nulls())
+        rows = facts.query("SELECT DISTINCT brand AS text FROM rivals WHERE account_id = :account", account=account_id)
+        return frozenset(rows["text"].cast(pl.String).drop_nulls())
 
     return facts.kept("rival brands", account_id, make)
 

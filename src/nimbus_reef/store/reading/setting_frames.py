@@ -29,7 +29,7 @@ def target_settings(facts: Facts, account_id: int, window: Window) -> pl.DataFra
 
 
 def ad_group_states(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
-    """ad_group_id, ad_group_state on the window's last day, or the latest before, where held."""
+    """ad_group_id, ad_group_state on the last day of the period, or the latest before, where held."""
 
     def make() -> pl.DataFrame:
         newest = _newest(facts, account_id, "ad_groups", window, ["ad_group_id", "state"])
@@ -39,7 +39,7 @@ def ad_group_states(facts: Facts, account_id: int, window: Window) -> pl.DataFra
 
 
 def product_ad_states(facts: Facts, account_id: int, window: Window) -> pl.DataFrame | None:
-    """product_ad_id, state on the window's last day, or the latest before; None where that report is not held."""
+    """product_ad_id, state on the last day of the period, or the latest before; None where that report is not held."""
     if not _until(facts, account_id, "product_ads", window):
         return None
 
@@ -51,10 +51,10 @@ def product_ad_states(facts: Facts, account_id: int, window: Window) -> pl.DataF
 
 def _newest(facts: Facts, account_id: int, kind: str, window: Window, columns: Sequence[str]) -> pl.DataFrame:
     """The newest row up to the window's end of each thing that the first column names."""
-    held = _until(facts, account_id, kind, window)
+    by_key = _until(facts, account_id, kind, window)
     # Read in the order of days: the last row of a thing is its newest. By where those lie, for there are as many of
     # each as days.
-    rows = snapshots.read(facts.store, account_id, kind, held, columns).collect()
+    rows = snapshots.read(facts.store, account_id, kind, by_key, columns).collect()
     from_the_end = rows[columns[0]].reverse().arg_unique()
     return rows[len(rows) - 1 - from_the_end.cast(pl.Int64)].drop("day", "first_day")
 
@@ -83,8 +83,8 @@ def budgets_by_day(facts: Facts, account_id: int, window: Window) -> pl.DataFram
     """campaign_id, day, budget (micro-units) on every day with settings up to the window's end, in order."""
 
     def make() -> pl.DataFrame:
-        held = _until(facts, account_id, "campaigns", window)
-        rows = snapshots.read(facts.store, account_id, "campaigns", held, ["campaign_id", "daily_budget"])
+        by_key = _until(facts, account_id, "campaigns", window)
+        rows = snapshots.read(facts.store, account_id, "campaigns", by_key, ["campaign_id", "daily_budget"])
         return rows.select("campaign_id", "day", budget="daily_budget").sort("day", "campaign_id").collect()
 
     return facts.kept("budgets", account_id, make, _settled(facts, account_id, "campaigns", window))

@@ -21,7 +21,7 @@ def target_sums(facts: Facts, account_id: int, window: Window, source: str | Non
     What each target did in the window: target_id, measures. source: the report, the one that holds
     most of the window when not given.
     """
-    source = source or facts.held(account_id, window).kind
+    source = source or facts.target_source(account_id, window).kind
     sums = facts.sums(account_id, source, window)
     if source != "search_term_daily":
         return sums
@@ -31,7 +31,7 @@ def target_sums(facts: Facts, account_id: int, window: Window, source: str | Non
 
 def clicked_days(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
     """clicks, orders, spend, sales of every target and day with a click, no names; from the report that holds most."""
-    source = facts.held(account_id, window).kind
+    source = facts.target_source(account_id, window).kind
     (key,) = KEYS_OF[source]
     columns = ["clicks", "orders", "spend", "sales"]
     rows = snapshots.read(
@@ -53,7 +53,7 @@ def target_rows(facts: Facts, account_id: int, window: Window, source: str | Non
     state, bid (micro; both null where no settings are held), the chain of the
     evidence (ad_group_id, main_product, family, category), format, portfolio and the measures.
     """
-    source = source or facts.held(account_id, window).kind
+    source = source or facts.target_source(account_id, window).kind
 
     def make() -> pl.DataFrame:
         return (
@@ -235,9 +235,9 @@ def fit(facts: Facts, account_id: int, window: Window) -> Fitted | None:
     homes = targets(facts, account_id).select("target_id", "ad_group_id")
     sums = facts.sums(account_id, "search_term_daily", window)
     terms = places(facts, account_id).placed(sums, "target_id", "ad_group_id", "normal_id")
-    told = target_sums(facts, account_id, window, "target_daily").join(homes, on="target_id")
+    rows = target_sums(facts, account_id, window, "target_daily").join(homes, on="target_id")
     products = groups(facts, account_id, window).select("ad_group_id", product=PRODUCT_LEVEL)
-    cells = cohorts.cells_of(terms, told if len(told) else None)
+    cells = cohorts.cells_of(terms, rows if len(rows) else None)
     return cohorts.fitted(cells, products, word_frames.spelling(facts, account_id))
 
 
@@ -264,7 +264,7 @@ def term_sums(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
 def live_own(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
     """
     ad_group_id, normal_id of exact and item targets that are live: they, their ad group and their
-    campaign enabled on the window's last day or the latest before, as far as settings are held.
+    campaign enabled on the last day of the period or the latest before, as far as settings are held.
     """
     states = setting_frames.target_settings(facts, account_id, window).select("target_id", "state")
     groups = setting_frames.ad_group_states(facts, account_id, window)

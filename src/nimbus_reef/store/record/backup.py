@@ -58,7 +58,7 @@ def make(engine: Engine, files: Mapping[str, Path], target: Path, scratch: Path)
             tempfile.NamedTemporaryFile(dir=scratch, suffix=".sql") as dump,
             tarfile.open(part, "w:gz", compresslevel=_QUICK) as archive,
         ):
-            told = Manifest(_FORMAT, schema.current(engine), datetime.now(UTC).isoformat(timespec="seconds"))
+            result = Manifest(_FORMAT, schema.current(engine), datetime.now(UTC).isoformat(timespec="seconds"))
             _client(
                 "mariadb-dump",
                 engine.url,
@@ -72,7 +72,7 @@ def make(engine: Engine, files: Mapping[str, Path], target: Path, scratch: Path)
                 ],
                 stdout=dump,
             )
-            _add(archive, _MANIFEST, json.dumps(asdict(told)))
+            _add(archive, _MANIFEST, json.dumps(asdict(result)))
             archive.add(dump.name, _DUMP)
             for name, path in files.items():
                 for each in sorted(path.iterdir()) if path.is_dir() else [path]:
@@ -97,8 +97,8 @@ def manifest(source: Path) -> Manifest:
     try:
         with tarfile.open(source, "r:gz") as archive:
             entry = archive.extractfile(_MANIFEST)
-            told = json.loads(entry.read()) if entry else {}
-        found = Manifest(int(told["format"]), str(told["revision"]), str(told["made_at"]))
+            by_key = json.loads(entry.read()) if entry else {}
+        found = Manifest(int(by_key["format"]), str(by_key["revision"]), str(by_key["made_at"]))
     except (OSError, EOFError, KeyError, TypeError, ValueError, tarfile.TarError):
         raise BadFile(
             "This is no backup, or not all of one.", place=source.name, remedy="Use a file that `reef backup` wrote."
@@ -179,5 +179,5 @@ def _client(name: str, url: URL, options: list[str], **streams: Any) -> None:
         command, env=os.environ | {"MYSQL_PWD": url.password or ""}, stderr=subprocess.PIPE, check=False, **streams
     )
     if ran.returncode:
-        said = ran.stderr.decode(errors="replace").strip()[-300:]
-        raise StoreAway(f"{name} stopped: {said}", remedy="See that the database runs, then try it again.")
+        words = ran.stderr.decode(errors="replace").strip()[-300:]
+        raise StoreAway(f"{name} stopped: {words}", remedy="See that the database runs, then try it again.")

@@ -132,15 +132,13 @@ def _telling_absence(codes: frozenset[int] = _AWAY_CODES, told: type[StoreAway] 
     except (OperationalError, InterfaceError, TimeoutError) as problem:
         if isinstance(problem, DBAPIError) and _code(problem.orig) not in codes:
             raise
-        raise told(
-            "The database does not answer.", remedy="It is being tried again; nothing that was saved is lost."
-        ) from problem
+        raise told("The database does not answer.", remedy="Retrying. Nothing saved is lost.") from problem
 
 
 _DOES_NOT_FIT: Final = {
-    1406: "is longer than it can be kept",
+    1406: "is too long to store",
     1264: "is a number that is too large or too small",
-    1366: "holds signs that cannot be kept",
+    1366: "contains characters that cannot be stored",
 }
 _COLUMN: Final = re.compile(r"column '([^']+)'")
 
@@ -160,7 +158,7 @@ def _telling_what_does_not_fit() -> Iterator[None]:
         named = _COLUMN.search(str(problem.orig))
         what = named[1].replace("_", " ") if named else "value"
         raise BadInput(
-            f"The {what} {reason}.", remedy="Nothing was changed. Give a shorter or smaller one."
+            f"The {what} {reason}.", remedy="Nothing was changed. Enter a shorter or smaller value."
         ) from problem
 
 

@@ -138,7 +138,7 @@ def _batch(row: Row[Any]) -> Batch:
 
 def add_upload(store: Store, *, account_id: int, person_id: int | None, file_name: str, sha256: str, size: int) -> int:
     """Notes a file that was taken in."""
-    made = store.execute(
+    cursor = store.execute(
         insert(upload).values(
             account_id=account_id,
             person_id=person_id,
@@ -148,7 +148,7 @@ def add_upload(store: Store, *, account_id: int, person_id: int | None, file_nam
             state="waiting",
         )
     )
-    return int(made.inserted_primary_key[0])  # type: ignore[index]
+    return int(cursor.inserted_primary_key[0])  # type: ignore[index]
 
 
 def get_upload(store: Store, upload_id: int) -> Upload | None:
@@ -206,7 +206,7 @@ def start_job(
         if upload_id is not None:
             _must_wait(connection, upload_id)
             connection.execute(update(upload).where(upload.c.id == upload_id).values(state="loading"))
-        made = connection.execute(
+        cursor = connection.execute(
             insert(job).values(
                 kind=kind,
                 account_id=account_id,
@@ -217,7 +217,7 @@ def start_job(
                 message="waiting for its turn",
             )
         )
-        return int(made.inserted_primary_key[0])  # type: ignore[index]
+        return int(cursor.inserted_primary_key[0])  # type: ignore[index]
 
     return store.transact(work)
 
@@ -304,7 +304,7 @@ def queue_again(store: Store, job_id: int) -> bool:
         update(job)
         # Queued already where an earlier try went unanswered.
         .where(job.c.id == job_id, job.c.state.in_(_OPEN), job.c.attempts < ATTEMPTS)
-        .values(state="queued", message="the database was away; it is taken up again")
+        .values(state="queued", message="the database was away; trying again")
     )
     return bool(done.rowcount)
 
@@ -335,13 +335,13 @@ def start_only(store: Store, kind: str) -> int | None:
 
     def work(connection: Connection) -> int | None:
         locks.take(connection, locks.NO_ACCOUNT, kind)
-        held = select(job.c.id).where(job.c.kind == kind, job.c.state.in_(_OPEN)).limit(1)
-        if connection.execute(held).first() is not None:
+        result = select(job.c.id).where(job.c.kind == kind, job.c.state.in_(_OPEN)).limit(1)
+        if connection.execute(result).first() is not None:
             return None
-        made = connection.execute(
+        cursor = connection.execute(
             insert(job).values(kind=kind, state="queued", request={}, message="waiting for its turn")
         )
-        return int(made.inserted_primary_key[0])  # type: ignore[index]
+        return int(cursor.inserted_primary_key[0])  # type: ignore[index]
 
     return store.transact(work)
 
@@ -404,11 +404,11 @@ def take_back_orphans(store: Store, alive: Callable[[str | None], bool]) -> list
                 continue
             if row.attempts < ATTEMPTS:
                 again.append((row.id, row.kind))
-                values = {"state": "queued", "message": "its worker stopped; it is taken up again"}
+                values = {"state": "queued", "message": "its worker stopped; trying again"}
             else:
                 values = {
                     "state": "failed",
-                    "message": "The worker stopped while doing this, twice. Nothing was changed.",
+                    "message": "The worker stopped twice during this job. Nothing was changed.",
                     "remedy": "Try it again; the log names the cause.",
                 }
                 connection.execute(update(upload).where(upload.c.id == row.upload_id).values(state="waiting"))
@@ -528,7 +528,7 @@ def spans(store: Store, account_id: int, zone: str) -> dict[str, list[Span]]:
             .where(batch.c.account_id == account_id, batch.c.undone_at.is_(None), batch.c.first_day.is_not(None))
             .order_by(batch.c.id)
         ).all()
-        told = connection.execute(
+        pairs = connection.execute(
             select(batch_day.c.batch_id, batch_day.c.first_day, batch_day.c.day, batch_day.c.undone)
             .join(batch, batch.c.id == batch_day.c.batch_id)
             .where(
@@ -540,7 +540,7 @@ def spans(store: Store, account_id: int, zone: str) -> dict[str, list[Span]]:
         ).all()
     without: dict[int, set[date]] = defaultdict(set)
     blocks: dict[int, list[Window]] = defaultdict(list)
-    for row in told:
+    for row in pairs:
         if row.first_day < row.day:
             blocks[row.batch_id] += [] if row.undone else [Window(row.first_day, row.day)]
         else:

@@ -21,5 +21,5 @@ def take(connection: Connection, account_id: int, what: str) -> None:
     The row is written, not only locked: the nodes of a cluster know nothing of each other's locks, but of two
     transactions that wrote one row the later to commit is begun anew (`Store.transact`).
     """
-    made = insert(turn).values(account_id=account_id, what=what, taken=1)
-    connection.execute(made.on_duplicate_key_update(taken=turn.c.taken + 1))
+    result = insert(turn).values(account_id=account_id, what=what, taken=1)
+    connection.execute(result.on_duplicate_key_update(taken=turn.c.taken + 1))

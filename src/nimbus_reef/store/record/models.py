@@ -142,6 +142,24 @@ account_setting = Table(
     **_TABLE,
 )
 
+logo = Table(
+    "logo",
+    metadata,
+    Column("account_id", INTEGER(unsigned=True), ForeignKey("account.id"), primary_key=True, autoincrement=False),
+    Column("media", String(32), nullable=False),
+    Column("content", MEDIUMTEXT, nullable=False),
+    **_TABLE,
+)
+label = Table(
+    "label",
+    metadata,
+    Column("account_id", INTEGER(unsigned=True), ForeignKey("account.id"), primary_key=True, autoincrement=False),
+    Column("kind", String(8), primary_key=True),
+    Column("name", String(_SHORT), primary_key=True),
+    Column("label", String(64), primary_key=True),
+    **_TABLE,
+)
+
 # --- names -----------------------------------------------------------------------
 
 phrase = Table(
@@ -719,6 +737,8 @@ remark = Table(
     _ref("person_id", "person", nullable=True),
     Column("view", String(16), nullable=False),
     Column("row_id", String(64), nullable=False),
+    Column("thing", String(255), nullable=False, server_default=""),
+    Column("place", String(255), nullable=False, server_default=""),
     Column("text", String(2048), nullable=False),
     _now("at"),
     Column("removed_at", DateTime, nullable=True),

@@ -43,14 +43,14 @@ class Nodes:
             place = (first + step) % len(self._nodes)
             host, port = self._nodes[place]
             try:
-                made = dialect.connect(*arguments, **named | {"host": host, "port": port})
-                if not _is_ready(made):
+                d_b_a_p_i_connection = dialect.connect(*arguments, **named | {"host": host, "port": port})
+                if not _is_ready(d_b_a_p_i_connection):
                     raise refused(NOT_READY, "this node is not ready")
             except refused as failed:
                 problem = failed
                 continue
             self._last = place
-            return made
+            return d_b_a_p_i_connection
         assert problem is not None
         raise problem
 
@@ -60,13 +60,13 @@ def _is_ready(connection: Any) -> bool:
     Whether a node of a cluster is in it, else it is let go of; StoreAway where reading does not wait for what was
     written on the others.
     """
-    told = _shown(connection, "VARIABLES", "wsrep_on", "wsrep_sync_wait")
-    if told.get("wsrep_on", "OFF") != "ON":
+    by_key = _shown(connection, "VARIABLES", "wsrep_on", "wsrep_sync_wait")
+    if by_key.get("wsrep_on", "OFF") != "ON":
         return True
     if _shown(connection, "STATUS", "wsrep_ready").get("wsrep_ready") != "ON":
         connection.close()
         return False
-    if not int(told["wsrep_sync_wait"]) & _READS_WAIT:
+    if not int(by_key["wsrep_sync_wait"]) & _READS_WAIT:
         connection.close()
         raise StoreAway(
             "The nodes of the database do not wait for each other: a page could show what was before it was saved.",

@@ -83,8 +83,8 @@ def prepare(folder: Path, port: int) -> Server:
     folder.mkdir(parents=True, exist_ok=True)
     secret_file = folder / "secrets.json"
     if not secret_file.exists():
-        made = {name: secrets.token_urlsafe(24) for name in ("app", "owner")}
-        write_whole(secret_file, json.dumps(made), replace=False)
+        by_key = {name: secrets.token_urlsafe(24) for name in ("app", "owner")}
+        write_whole(secret_file, json.dumps(by_key), replace=False)
     known = json.loads(secret_file.read_text())
     server = Server(folder, port, known["app"], known["owner"])
     if not (server.data / "mysql").is_dir():
@@ -152,9 +152,9 @@ def initialise(data: Path, user: str | None = None) -> None:
             env=os.environ | PRIVATE | {"TMPDIR": passing},
         )
     if done.returncode:
-        said = " ".join((done.stderr.strip() or done.stdout.strip()).split("\n")[:_LINES_SAID])
+        text = " ".join((done.stderr.strip() or done.stdout.strip()).split("\n")[:_LINES_SAID])
         raise StoreAway(
-            f"The database's folder could not be made: {said or 'mariadb-install-db does not say why'}",
+            f"The database's folder could not be made: {text or 'mariadb-install-db does not say why'}",
             remedy=f"See that {data.parent} can be written to and that MariaDB is installed whole.",
         )
 

@@ -167,10 +167,10 @@ def _drafted(folder: Path, rows: pl.DataFrame) -> Path:
 def _mapped(file: Path) -> pl.DataFrame | None:
     """A day file's rows, mapped once for as long as it is the same file; None where there is none."""
     try:
-        told = file.stat()
+        entries = file.stat()
     except FileNotFoundError:
         return None
-    return _mapped_once(file, (told.st_ino, told.st_mtime_ns, told.st_size))
+    return _mapped_once(file, (entries.st_ino, entries.st_mtime_ns, entries.st_size))
 
 
 @lru_cache(maxsize=1_000)
@@ -202,8 +202,8 @@ def row_counts(store: Store, account_id: int, kind: str) -> dict[Window, int]:
     """How many rows every day and block holds."""
     statement = text("SELECT first_day, day, `rows` FROM day_version WHERE account_id = :account AND kind = :kind")
     with store.read() as connection:
-        told = connection.execute(statement, {"account": account_id, "kind": kind})
-        return {Window(row.first_day, row.day): int(row.rows) for row in told}
+        cursor = connection.execute(statement, {"account": account_id, "kind": kind})
+        return {Window(row.first_day, row.day): int(row.rows) for row in cursor}
 
 
 def read(store: Store, account_id: int, kind: str, wanted: Versions, only: Iterable[str] | None = None) -> pl.LazyFrame:
@@ -218,8 +218,8 @@ def read(store: Store, account_id: int, kind: str, wanted: Versions, only: Itera
     missing = {span: wanted[span] for span, frame in files.items() if frame is None}
     rebuilt = _rebuild(store, account_id, kind, missing) if missing else {}
     parts = []
-    for span, held in files.items():
-        frame = rebuilt[span] if held is None else held
+    for span, rows in files.items():
+        frame = rebuilt[span] if rows is None else rows
         days = (pl.lit(span.last).alias("day"), pl.lit(span.first).alias("first_day"))
         parts.append(frame.lazy().select(picked).with_columns(days))
     if not parts:
@@ -246,9 +246,7 @@ def query(store: Store, statement: str, **values: object) -> pl.DataFrame:
     try:
         return pl.read_database_uri(str(written), store.url, engine="connectorx")
     except RuntimeError as problem:
-        raise StoreAway(
-            "The database does not answer.", remedy="It is being tried again; nothing is lost."
-        ) from problem
+        raise StoreAway("The database does not answer.", remedy="Retrying. Nothing is lost.") from problem
 
 
 def first_day_of(kind: str, alias: str = "") -> str:
@@ -299,12 +297,12 @@ def _rebuild(store: Store, account_id: int, kind: str, missing: Versions) -> dic
 def _pieces(store: Store, account_id: int, kind: str, missing: Versions) -> Iterator[dict[Window, int]]:
     """What is missing, the oldest first, so much at once as `_PIECE_ROWS` says."""
     rows = row_counts(store, account_id, kind)
-    piece, held = dict[Window, int](), 0
+    piece, value = dict[Window, int](), 0
     for span in sorted(missing, key=lambda each: (each.last, each.first)):
-        held += rows.get(span, 0)
-        if piece and held > _PIECE_ROWS:
+        value += rows.get(span, 0)
+        if piece and value > _PIECE_ROWS:
             yield piece
-            piece, held = {}, rows.get(span, 0)
+            piece, value = {}, rows.get(span, 0)
         piece[span] = missing[span]
     if piece:
         yield piece

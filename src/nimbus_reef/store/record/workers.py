@@ -22,8 +22,8 @@ GONE_AFTER: Final = timedelta(seconds=90)
 
 def beat(store: Store, name: str) -> None:
     """Says that a worker is there."""
-    made = insert(worker).values(name=name, begun_at=utc_now(), seen_at=utc_now())
-    store.execute(made.on_duplicate_key_update(seen_at=made.inserted.seen_at))
+    result = insert(worker).values(name=name, begun_at=utc_now(), seen_at=utc_now())
+    store.execute(result.on_duplicate_key_update(seen_at=result.inserted.seen_at))
 
 
 def leave(store: Store, name: str) -> None:

@@ -103,9 +103,12 @@ Alpine.data("keys", () => ({
   /** What a key does. People type fast: one that finds nothing while a part is on its way, or would act on what that replaces, waits. */
   act(event) {
     if (event.key === "?") this.help();
-    else if (event.key === "[" || event.key === "]") this.area(event.key === "]" ? 1 : -1);
+    else if (event.key === "[" || event.key === "]") this.beside(".rail li a", event.key === "]" ? 1 : -1);
+    else if (event.key === "," || event.key === ".") this.beside("nav.views a", event.key === "." ? 1 : -1);
+    else if (/^[1-9]$/.test(event.key)) document.querySelectorAll(".rail li a")[event.key - 1]?.click();
     else if (away("page") && wait(event.key)) return;
     else if (event.key === "j" || event.key === "k") this.walk(event.key === "j" ? 1 : -1);
+    else if (event.key === "J" || event.key === "K") this.group(event.key === "J" ? 1 : -1);
     else if (event.key === "x") this.pick();
     else if (event.key === "a" && this.take()) return event.preventDefault();
     else if (event.key === "z" && !hotkey("z")) this.pick();
@@ -126,8 +129,9 @@ Alpine.data("keys", () => ({
       (document.querySelector("#drawer:not([hidden]) [data-close]") ?? document.querySelector("[data-back]"))?.click();
     }
   },
-  area(step) {
-    const links = [...document.querySelectorAll(".rail li a")];
+  /** To the area, or the view of an area, before or after the one that is shown. */
+  beside(css, step) {
+    const links = [...document.querySelectorAll(css)];
     const here = links.findIndex((link) => link.ariaCurrent === "page");
     links[(here + step + links.length) % links.length]?.click();
   },
@@ -141,6 +145,14 @@ Alpine.data("keys", () => ({
     const next = links[Math.min(links.length - 1, Math.max(0, from + step))];
     next.focus({ preventScroll: true });
     next.closest("tr").scrollIntoView({ block: "nearest" });
+  },
+  /** To the first row of the next or previous group: a kind of findings, a campaign of the plan. */
+  group(step) {
+    const sections = document.querySelectorAll("section.finding");
+    const groups = [...(sections.length ? sections : document.querySelectorAll("table.rows tbody"))];
+    const filled = groups.filter((each) => each.querySelector("tr[data-row] .name"));
+    const here = filled.findIndex((each) => each.contains(document.activeElement));
+    filled[Math.min(filled.length - 1, Math.max(0, here + step))]?.querySelector("tr[data-row] .name").focus();
   },
   /** Takes what is proposed on the focused row into the plan, where it is not open. */
   take() {
@@ -176,9 +188,9 @@ Alpine.data("keys", () => ({
     if (found.matches("details")) {
       found.open = true;
       found.querySelector("select, input:not([type=hidden]), a")?.focus();
-    } else if (found.matches("input")) {
+    } else if (found.matches("input, select")) {
       found.focus();
-      found.select();
+      found.select?.();
     } else {
       found.click();
     }
@@ -192,11 +204,10 @@ Alpine.data("filterForm", () => ({
     const picked = this.$refs.field.selectedOptions[0];
     const options = picked.dataset.options ? picked.dataset.options.split("|") : [];
     const choice = options.length > 0;
-    for (const option of this.$refs.operator.options) {
-      const own = option.value === "is" || option.value === "not";
-      option.hidden = option.disabled = own !== choice;
-    }
-    this.$refs.operator.value = choice ? "is" : "gt";
+    // The comparisons that the field's own list names; of those the first.
+    const offered = picked.dataset.operators.split(" ");
+    for (const option of this.$refs.operator.options) option.hidden = option.disabled = !offered.includes(option.value);
+    this.$refs.operator.value = offered[0];
     this.$refs.option.replaceChildren(...options.map((text) => new Option(text, text)));
     this.$refs.option.hidden = this.$refs.option.disabled = !choice;
     this.$refs.number.hidden = this.$refs.number.disabled = choice;

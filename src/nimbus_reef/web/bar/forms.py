@@ -10,7 +10,7 @@ from nimbus_reef.web.kit.forms import FigureField, ReefForm, stripped
 class AimForm(ReefForm):
     """A target ACOS for good, of the account or of something in it; an empty percentage takes it back."""
 
-    percent = FigureField("target, in %", description="Write it like 28.")
+    percent = FigureField("target, in %", description="Enter a number such as 28.")
     level = StringField("level")
     of = StringField("of", filters=[stripped])
     back = StringField("back", default="/")

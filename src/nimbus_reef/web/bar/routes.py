@@ -20,14 +20,14 @@ MOST_OFFERED: Final = 3_000
 
 
 def _names(kind: str) -> list[str]:
-    if kind not in ("campaign", "portfolio", "product"):
-        raise NotFound(f"There is no list of “{kind}”.", remedy="Ask for campaign, portfolio or product.")
-    return named_parts.names(services().facts, current_scope().look, kind)
+    if kind not in named_parts.PARTS:
+        raise NotFound(f"There is no list of “{kind}”.", remedy=f"Ask for {', '.join(named_parts.PARTS)}.")
+    return named_parts.names(services().facts, current_scope().selection, kind)
 
 
 @bar.get("/options/<kind>")
 def options(kind: str) -> str:
-    """The names of campaigns, portfolios or products, as options of a field."""
+    """The names of campaigns, portfolios, categories, labels or products, as options of a field."""
     return render_template("_options.html", names=_names(kind)[:MOST_OFFERED])
 
 
@@ -36,24 +36,24 @@ def rail() -> str:
     """The audit line with what is at stake in Targeting, worked out after the page that shows it."""
     scope = current_scope()
     if scope.newest is not None:
-        stake_of_targets(services().facts, scope.look)
+        stake_of_targets(services().facts, scope.selection)
     return render_template("_rail.html")
 
 
 @bar.get("/aims")
 def own_aims() -> str:
     """The targets set in this account, each with the way to take it back."""
-    now = target_acos.aims(services().store, current_scope().account)
-    listed = [("campaign", now.campaigns), ("portfolio", now.portfolios), ("product", now.products)]
-    lines = [(level, name, figures().aim(value)) for level, named in listed for name, value in named]
     scope = current_scope()
+    lines = [
+        (level, name, figures().aim(value)) for level, name, value in target_acos.own(services().store, scope.account)
+    ]
     unset = not scope.account.target_set and scope.newest is not None
     return render_template(
         "_aims.html",
         lines=lines,
         back=inside(request.args.get("back", "/")),
         sources=_SOURCES,
-        offers=offered_targets.offered(services().facts, scope.look) if unset else (),
+        offers=offered_targets.offered(services().facts, scope.selection) if unset else (),
     )
 
 
@@ -70,12 +70,8 @@ def set_aim() -> Response:
     form = AimForm(request.form, scope.account.locale).checked()
     level, name, value = form.level.data or "", form.of.data or "", form.target_acos
     if level == "account" and value is None:
-        raise BadInput("No target is given.", remedy="Write one in percent, such as 28.")
+        raise BadInput("No target entered.", remedy="Enter a percentage such as 28.")
     target_acos.set_aim(services().store, scope.account, who.id, level, "" if level == "account" else name, value)
     of = f"{level} {name}".strip() if level != "account" else "account"
-    flash(
-        f"The target of the {of} is {figures().aim(value)} now."
-        if value
-        else f"The {of} has no target of its own any more."
-    )
+    flash(f"Target of the {of}: {figures().aim(value)}." if value else f"The {of} uses the account’s target again.")
     return redirect(scope.link(inside(form.back.data or "/"), target_acos_text=""))

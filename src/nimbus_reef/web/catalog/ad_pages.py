@@ -8,11 +8,11 @@ from typing import Any, Final
 
 import polars as pl
 
-from nimbus_reef.analysis import tables
 from nimbus_reef.analysis.catalog import ads
 from nimbus_reef.analysis.catalog.ads import Without
+from nimbus_reef.analysis.catalog.files import ads_table
 from nimbus_reef.analysis.judged_tables import P_OVER
-from nimbus_reef.analysis.tables import Field, metric_fields
+from nimbus_reef.analysis.tables import Field, by_key, choice, metric_fields, yes_or_no
 from nimbus_reef.core.metrics import METRICS, ratio
 from nimbus_reef.core.model import MICRO, Verdict, from_micro
 from nimbus_reef.core.windows import month_factor
@@ -22,52 +22,49 @@ from nimbus_reef.web.kit import luck
 from nimbus_reef.web.kit.answers import Answer
 from nimbus_reef.web.kit.context import Context
 from nimbus_reef.web.kit.drawers import Drawer, offered
-from nimbus_reef.web.kit.tables import TableView, filtered, heads_of, table_of, words_head
+from nimbus_reef.web.kit.lists import ListSpec, listed
+from nimbus_reef.web.kit.tables import TableView, heads_of, table_of, words_head
 from nimbus_reef.web.kit.verdicts import mark_of, verdict_at_length
 
 COLUMNS: Final = ("stake", "clicks", "orders", "cvr", "beside_cvr", "acos", "beside_acos", "spend")
 
 
-def fields() -> dict[str, Field]:
+def fields(_: Context, rows: pl.DataFrame) -> Mapping[str, Field]:
     """What product ads are filtered and sorted by."""
-    metrics = {field.key: field for field in metric_fields()}
-    own = [
-        Field("name", "product, ad group", pl.col("sku").cast(pl.String)),
-        Field(
-            "stake",
-            "at stake",
-            pl.col("stake") / MICRO,
-            "¤",
-            "overspend per 30 days: what is likely spent above target, luck taken out",
-            digits=0,
-        ),
+    own: list[Field | None] = [
+        Field("name", "product", pl.col("sku"), text=True),
+        Field("campaign", "campaign", pl.col("campaign"), text=True),
+        Field("stake", "wasted", pl.col("stake") / MICRO, "¤", "Likely spend above target per 30 days", digits=0),
         P_OVER,
         Field(
             "beside_cvr",
-            "siblings’ CVR",
+            "others’ CVR",
             METRICS["cvr"].expr("beside_") * 100,
             "%",
-            "conversion of the other products of its ad group",
+            "Conversion of the other products in the ad group",
             digits=1,
         ),
         Field(
             "beside_acos",
-            "siblings’ ACOS",
+            "others’ ACOS",
             METRICS["acos"].expr("beside_") * 100,
             "%",
-            "cost of sale of the other products of its ad group",
+            "ACOS of the other products in the ad group",
             digits=0,
         ),
-        Field("siblings", "siblings", pl.col("siblings"), "", "other running products of its ad group", digits=0),
+        Field("siblings", "others", pl.col("siblings"), "", "Other live products in the ad group", digits=0),
         Field(
             "verdict",
             "verdict",
             pl.col("verdict"),
             options=tuple(each.value for each in Verdict),
-            definition="by evidence: chance of being over target ≥ 90 % costly, ≥ 75 % leaning, ≤ 25 % fine",
+            definition="By the chance of being above target: ≥ 90 % above, ≥ 75 % likely above, ≤ 25 % within",
         ),
+        yes_or_no("running", "live", pl.col("running")),
+        yes_or_no("to_pause", "to pause", pl.col("to_pause"), "Proposed to be paused"),
+        choice("category", "category", pl.col("category"), rows),
     ]
-    return metrics | {field.key: field for field in own}
+    return by_key(*metric_fields(), *own)
 
 
 @dataclass(frozen=True, slots=True)
@@ -88,12 +85,12 @@ def lines(shown: pl.DataFrame, known: Mapping[str, Field], figures: Figures) -> 
     """A page of product ads."""
     values = shown.select(known[name].expr.cast(pl.Float64).alias(name) for name in COLUMNS).rows()
     largest = max((row[0] or 0 for row in values), default=0) or 1
-    made = []
+    entries = []
     for row, cells in zip(shown.to_dicts(), values, strict=True):
         texts = tuple(figures.cell(value, known[name].digits or 0) for name, value in zip(COLUMNS, cells, strict=True))
         if row["spend"] and not row["sales"]:
             texts = tuple("no sales" if name == "acos" else text for name, text in zip(COLUMNS, texts, strict=True))
-        made.append(
+        entries.append(
             AdLine(
                 row["row_id"],
                 str(row["sku"]),
@@ -105,28 +102,29 @@ def lines(shown: pl.DataFrame, known: Mapping[str, Field], figures: Figures) -> 
                 "pause" if row["to_pause"] else "" if row["running"] else "paused",
             )
         )
-    return made
+    return entries
 
 
 def answer(rows: pl.DataFrame, days: int, figures: Figures) -> Answer:
     """What product ads waste beside siblings that sell."""
     bad = rows.filter("to_pause").sort("stake", descending=True)
     if bad.is_empty():
-        return Answer("No product wastes money beside siblings that sell.", "")
+        return Answer("No product ad wastes spend in an ad group where others sell.", "")
     first = bad.row(0, named=True)
     total = int(bad["stake"].sum())
     monthly = month_factor(days)
     spend = from_micro(int(bad["spend"].sum())) * monthly
     return Answer(
-        f"{figures.counted(len(bad), 'product ad')} waste {figures.micro(total)} a month beside siblings that sell.",
+        f"{figures.counted(len(bad), 'product ad')} {'wastes' if len(bad) == 1 else 'waste'} {figures.micro(total)}"
+        " a month while others in the ad group sell.",
         f"They spend {figures.money(spend)} a month. The largest, {first['sku']} in {first['ad_group']}:"
         f" {figures.counted(first['clicks'], 'click')},"
         f" {figures.counted(first['orders'], 'order') if first['orders'] else 'no order'}, beside"
-        f" {figures.counted(first['siblings'], 'sibling')} with {figures.counted(first['beside_orders'], 'order')}.",
+        f" {figures.counted(first['siblings'], 'other')} with {figures.counted(first['beside_orders'], 'order')}.",
     )
 
 
-def without_words(made: Without, figures: Figures) -> list[tuple[str, str, str]]:
+def without_words(without: Without, figures: Figures) -> list[tuple[str, str, str]]:
     """What the ad group comes to with the product and without: (what, with, without)."""
 
     def acos(sums: Mapping[str, int]) -> str:
@@ -138,10 +136,10 @@ def without_words(made: Without, figures: Figures) -> list[tuple[str, str, str]]
         return figures.rate(ratio(sums["orders"], sums["clicks"]))
 
     return [
-        ("spend", figures.micro(made.whole["spend"]), figures.micro(made.rest["spend"])),
-        ("sales", figures.micro(made.whole["sales"]), figures.micro(made.rest["sales"])),
-        ("conversion", cvr(made.whole), cvr(made.rest)),
-        ("ACOS", acos(made.whole), acos(made.rest)),
+        ("spend", figures.micro(without.whole["spend"]), figures.micro(without.rest["spend"])),
+        ("sales", figures.micro(without.whole["sales"]), figures.micro(without.rest["sales"])),
+        ("conversion", cvr(without.whole), cvr(without.rest)),
+        ("ACOS", acos(without.whole), acos(without.rest)),
     ]
 
 
@@ -163,51 +161,48 @@ def sibling_lines(
 
 @dataclass(frozen=True, slots=True)
 class AdsView:
-    """Product ads, judged: the answer, the fields they can be filtered by, and the table."""
+    """Product ads, judged."""
 
     answer: Answer
-    fields: Mapping[str, tables.Field]
     table: TableView
 
 
-def listed(ask: Context) -> tuple[pl.DataFrame, tables.Listing]:
-    """All product ads, and those that the filters leave, in order."""
-    rows, known = ads.listed(ask.facts, ask.look), fields()
-    return rows, filtered(ask.scope, rows, known, "-stake", "sku", "title", "campaign", "ad_group")
+LIST: Final = ListSpec(
+    lambda ask: ads.listed(ask.facts, ask.selection),
+    fields,
+    ("sku", "title", "campaign", "ad_group"),
+    "-stake",
+    lambda _, rows: ads_table(rows),
+    view="ads",
+)
 
 
 def page(ask: Context) -> AdsView:
     """The view."""
-    figures, known = ask.figures, fields()
-    rows, found = listed(ask)
-    chips = [(chip.label(figures.symbol), chip.text) for chip in tables.parse_filters(ask.scope.where, known)]
-    shown = {name: known[name] for name in ("name", *COLUMNS)}
-    heads = (*heads_of(shown, found.sort, figures), words_head("evidence"), words_head("proposal"))
+    figures, of = ask.figures, listed(ask, LIST)
+    shown = {name: of.fields[name] for name in ("name", *COLUMNS)}
+    heads = (*heads_of(shown, of.found.sort, figures), words_head("evidence"), words_head("proposal"))
     return AdsView(
-        answer(rows, ask.days(ads.KIND), figures),
-        known,
+        answer(of.rows, ask.days(ads.KIND), figures),
         table_of(
-            found,
-            len(rows),
-            lines(found.shown, known, figures),
+            ask,
+            of,
+            lines(of.found.shown, of.fields, figures),
             heads,
-            figures,
             here=ask.url("catalog.view", name="ads"),
             name="ads",
             things="product ads",
-            picks=True,
-            empty="No product ad fits.",
-            all="Remove all filters",
-            chips=chips,
+            picks=ask.writes,
+            empty="No product ads match.",
         ),
     )
 
 
 def drawer(ask: Context, row_id: str) -> Drawer:
     """A product ad, its evidence and its siblings."""
-    figures, row = ask.figures, ads.row_of(ask.facts, ask.look, row_id)
-    others = ads.siblings(ask.facts, ask.look, row)
-    (proposal,) = ads.proposals(ask.facts, ask.look, [row])
+    figures, row = ask.figures, ads.row_of(ask.facts, ask.selection, row_id)
+    others = ads.siblings(ask.facts, ask.selection, row)
+    (proposal,) = ads.proposals(ask.facts, ask.selection, [row])
     brought = figures.counted(row["orders"], "order") if row["orders"] else "no order"
     home = (str(row["campaign"]), str(row["ad_group"]))
     return Drawer(
@@ -232,6 +227,6 @@ def drawer(ask: Context, row_id: str) -> Drawer:
 
 def _due(row: Mapping[str, Any], figures: Figures) -> str:
     if row["cohort_cvr"] is None:
-        return "The account is too small to say what is usual."
+        return "The account is too small to compare with."
     due = row["cohort_cvr"] * row["clicks"]
     return f"What its product does elsewhere makes {figures.number(due, 0 if due >= 3 else 1)} of so many clicks."

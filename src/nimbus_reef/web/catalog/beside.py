@@ -20,7 +20,7 @@ def planned_there(ask: Context, homes: Collection[Home]) -> tuple[str, ...]:
         return ()
     falls = "falls" if len(there) == 1 else "fall"
     negatives = ask.figures.counted(len(there), "negative")
-    return (f"{negatives} in the plan {falls} on the products that stay there: settle this first.",)
+    return (f"{negatives} in the plan {falls} on the products that stay. Decide this first.",)
 
 
 def product_link(ask: Context, name: str, sku: str) -> tuple[str, str]:

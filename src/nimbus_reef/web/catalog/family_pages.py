@@ -10,17 +10,22 @@ import polars as pl
 
 from nimbus_reef.analysis.catalog import families
 from nimbus_reef.analysis.catalog.families import ListedFamily
+from nimbus_reef.analysis.catalog.files import families_table
+from nimbus_reef.analysis.tables import Field, by_key, choice, metric_fields, yes_or_no
+from nimbus_reef.core import glossary
 from nimbus_reef.core.metrics import TACOS, ratio
-from nimbus_reef.core.model import from_micro
+from nimbus_reef.core.model import MICRO, from_micro
 from nimbus_reef.core.settings import USUAL, Settings
 from nimbus_reef.core.windows import month_factor, per_month
 from nimbus_reef.formats.figures import Figures
+from nimbus_reef.formats.tables import Table
 from nimbus_reef.web.catalog.beside import planned_there, product_link
 from nimbus_reef.web.kit.answers import Answer
 from nimbus_reef.web.kit.context import Context
 from nimbus_reef.web.kit.drawers import Drawer, offered
+from nimbus_reef.web.kit.lists import ListedRows, ListSpec, listed
 from nimbus_reef.web.kit.shares import SharePair, share_pair
-from nimbus_reef.web.kit.tables import TableView, heads, words_head
+from nimbus_reef.web.kit.tables import Head, TableView, heads_of, table_of, words_head
 from nimbus_reef.web.kit.verdicts import mark_of
 
 _SPARK: Final = (74, 22)
@@ -46,15 +51,15 @@ class FamilyLine:
     cvr: str
     spark: str
     zero: float | None
+    weeks: int
     losses: tuple[tuple[float, float], ...]
     mark: str
     verdict: str
     shift: str
-    tone: str
 
 
 def lines(
-    held: Sequence[ListedFamily],
+    listed_families: Sequence[ListedFamily],
     whole: tuple[int, int],
     weeks: Mapping[str, Sequence[float]],
     days: int,
@@ -67,29 +72,72 @@ def lines(
     Families with their children; of those in which nothing is to be shifted only the family, unless
     every is asked for.
     """
-    made = []
-    for family in held:
-        made.append(_family(family, whole, weeks, days, figures, limits))
+    entries = []
+    for family in listed_families:
+        entries.append(_family(family, whole, weeks, days, figures, limits))
         if every or family.shift.pauses or family.stake:
-            made += [_child(row, family, weeks, days, figures) for row in family.rows]
-    return made
+            entries += [_child(row, family, weeks, days, figures) for row in family.rows]
+    return entries
 
 
-def table_heads(figures: Figures, *, trade: bool) -> Any:
-    """The heads of the table."""
-    sold = f"sales {figures.symbol}, all" if trade else f"ad sales {figures.symbol}"
-    return heads(
-        "family, child",
-        words_head("share of spend over sales"),
-        words_head("evidence"),
-        (f"shift {figures.symbol} a month", "what its spend is proposed to gain or give"),
-        f"spend {figures.symbol}",
-        sold,
-        ("TACOS %" if trade else "of sales %", TACOS.definition),
-        "ACOS %",
-        "CVR %",
-        words_head("profit by week", "total sales × margin less ad spend, eight weeks"),
+def fields(ask: Context, rows: pl.DataFrame) -> Mapping[str, Field]:
+    """What families are filtered and sorted by, their columns first."""
+    days, trade = ask.days(families.KIND), families.trade_held(ask.facts, ask.selection)
+    shift = pl.col("moved") * month_factor(days)
+    metrics = by_key(*metric_fields())
+    shown = by_key(
+        Field("name", "family, variation", pl.col("name"), text=True),
+        Field("shift", "shift per 30 days", shift, "¤", "Proposed change of its spend", digits=0),
+        metrics["spend"],
+        Field("sold", "sales, all" if trade else "ad sales", pl.col("sold") / MICRO, "¤", digits=0),
+        Field(
+            "tacos",
+            "TACOS" if trade else "of sales",
+            pl.col("tacos") * 100,
+            "%",
+            glossary.definition(TACOS.label),
+            digits=1,
+        ),
+        metrics["acos"],
+        metrics["cvr"],
     )
+    others = by_key(
+        Field("stake", "on the wrong variation", pl.col("stake") / MICRO * month_factor(days), "¤", digits=0),
+        Field("variations", "variations", pl.col("variations"), digits=0),
+        yes_or_no("alike", "all above target", pl.col("alike"), "All its variations are above target alike"),
+        choice("category", "category", pl.col("category"), rows),
+    )
+    return shown | {key: field for key, field in metrics.items() if key not in shown} | others
+
+
+def _file(ask: Context, rows: pl.DataFrame) -> Table:
+    """The variations of families."""
+    children = families.children(ask.facts, ask.selection)
+    return families_table(children.filter(pl.col("family").cast(pl.String).is_in(rows["row_id"].implode())))
+
+
+FAMILIES_A_PAGE: Final = 40
+"""Each stands with its variations."""
+LIST: Final = ListSpec(
+    lambda ask: families.rows(ask.facts, ask.selection),
+    fields,
+    ("name", "skus"),
+    file=_file,
+    view="families",
+    page_rows=FAMILIES_A_PAGE,
+)
+_SHOWN: Final = ("name", "shift", "spend", "sold", "tacos", "acos", "cvr")
+
+
+def table_heads(of: ListedRows, figures: Figures) -> tuple[Head, ...]:
+    """The heads of the table."""
+    name, *rest = heads_of({key: of.fields[key] for key in _SHOWN}, of.found.sort, figures)
+    pictures = (
+        words_head("share of spend and of sales"),
+        words_head("profit by week", "Total sales × margin − ad spend, eight weeks"),
+        words_head("verdict"),
+    )
+    return (name, *pictures, *rest)
 
 
 def _family(
@@ -103,14 +151,14 @@ def _family(
     own = {"share_spend": ratio(family.spend, whole[0]), "share_sales": ratio(family.sold, whole[1])}
     profit = [weeks[sku] for sku in family.children["sku"] if sku in weeks]
     clicks, orders = (int(family.children[name].sum()) for name in ("clicks", "orders"))
-    alike = "all children alike: not a matter of the child" if family.alike else ""
+    alike = "all variations alike" if family.alike else ""
     moved = per_month(family.shift.moved, days)
     count = len(family.children)
     return FamilyLine(
         key=family.key,
         open=family.key,
         name=family.name,
-        where="one product" if count == 1 else f"{count} children",
+        where="one product" if count == 1 else f"{count} variations",
         child=False,
         pair=share_pair(own, figures, ahead=_ahead(own, limits)),
         spend=figures.count(from_micro(family.spend)),
@@ -122,7 +170,6 @@ def _family(
         mark="",
         verdict=alike,
         shift=figures.count(moved) if moved >= 1 else "–",
-        tone="",
     )
 
 
@@ -143,11 +190,11 @@ def _child(
 ) -> FamilyLine:
     after = family.shift.after.get(row["sku"], from_micro(row["spend"]))
     moved = per_month(after - from_micro(row["spend"]), days)
-    shift, tone = "", ""
+    shift = ""
     if abs(moved) >= 1:
-        shift, tone = figures.signed(moved), "loss" if moved < 0 else "gain"
+        shift = figures.signed(moved)
     elif row["costly_child"]:
-        shift = "kept tested" if not family.shift.why_not else "stays"
+        shift = "keeps testing" if not family.shift.why_not else "unchanged"
     return FamilyLine(
         key=f"{family.key}/{row['sku']}",
         open=family.key,
@@ -164,14 +211,13 @@ def _child(
         mark=mark_of(row, "evidence"),
         verdict=row["verdict"],
         shift=shift,
-        tone=tone,
     )
 
 
 def _spark(values: Sequence[float]) -> dict[str, Any]:
     """A line of profit by week, the zero line and the weeks below it."""
     if len(values) < 2:
-        return {"spark": "", "zero": None, "losses": ()}
+        return {"spark": "", "zero": None, "losses": (), "weeks": len(values)}
     low, high = min(0.0, *values), max(0.0, *values)
     wide, tall = _SPARK
     reach = (high - low) or 1.0
@@ -183,36 +229,35 @@ def _spark(values: Sequence[float]) -> dict[str, Any]:
     return {
         "spark": "M" + " L".join(f"{x} {y}" for x, y in points),
         "zero": place(0, 0.0)[1],
+        "weeks": len(values),
         "losses": tuple(point for point, value in zip(points, values, strict=True) if value < 0),
     }
 
 
-def answer(held: Sequence[ListedFamily], days: int, figures: Figures) -> Answer:
+def answer(listed_families: Sequence[ListedFamily], days: int, figures: Figures) -> Answer:
     """What goes to the wrong child, and where most."""
     monthly = month_factor(days)
-    wrong = [family for family in held if family.stake]
-    alike = [family for family in held if family.alike]
+    wrong = [family for family in listed_families if family.stake]
+    alike = [family for family in listed_families if family.alike]
     also = (
-        f" In {figures.counted(len(alike), 'family', 'families')} all children cost too much alike: that is not a"
-        " matter of the child."
+        f" In {figures.counted(len(alike), 'family', 'families')} all variations are above target alike. Shifting"
+        " spend between them does not help."
         if alike
         else ""
     )
-    if all(len(family.children) == 1 for family in held):
-        return Answer(
-            "No two of these products are known to be of one family.",
-            "The catalog tells families, by the parent of each product.",
-        )
+    if all(len(family.children) == 1 for family in listed_families):
+        return Answer("No families known.", "Families come from the parent of each product in the catalog.")
     if not wrong:
-        return Answer("Spend follows what sells in every family.", also.strip())
+        return Answer("In every family spend follows sales.", also.strip())
     first = wrong[0]
     worst = max((row for row in first.rows if row["costly_child"]), key=lambda row: row["excess"])
     total = sum(family.stake for family in wrong)
-    several = "families spend" if len(held) != 1 else "family spends"
+    several = "families spend" if len(listed_families) != 1 else "family spends"
     return Answer(
-        f"{figures.micro(total * monthly)} a month goes to the wrong child.",
-        f"Of {figures.count(len(held))} {several.split()[0]}, {figures.count(len(wrong))} spend against what sells;"
-        f" {first.name} most: {worst['sku']} takes {figures.rate(worst['share_spend'], 0)} of the spend and makes"
+        f"{figures.micro(total * monthly)} a month goes to the wrong variation.",
+        f"{figures.count(len(wrong))} of {figures.count(len(listed_families))} {several.split()[0]} spend most on"
+        f" the wrong variation. {first.name}:"
+        f" {worst['sku']} takes {figures.rate(worst['share_spend'], 0)} of the spend and makes"
         f" {figures.rate(worst['share_sales'], 0)} of the sales.{also}",
     )
 
@@ -237,12 +282,12 @@ def shift_drawn(family: ListedFamily, figures: Figures, wide: float = 304.0) -> 
     then = family.shift.after
     whole = sum(now.values())
     costly = {row["sku"] for row in rows if row["costly_child"]}
-    made, at, at_then = [], 0.0, 0.0
+    entries, at, at_then = [], 0.0, 0.0
     for sku, spend in now.items():
         width = wide * spend / whole if whole else 0.0
         after = wide * then.get(sku, spend) / whole if whole else 0.0
         tone = "loss" if sku in costly else "gain" if after > width + 0.5 else ""
-        made.append(
+        entries.append(
             ShiftPart(
                 sku,
                 round(at, 1),
@@ -254,10 +299,7 @@ def shift_drawn(family: ListedFamily, figures: Figures, wide: float = 304.0) -> 
             )
         )
         at, at_then = at + width, at_then + after
-    return made
-
-
-FAMILIES_A_PAGE: Final = 40
+    return entries
 
 
 @dataclass(frozen=True, slots=True)
@@ -272,39 +314,36 @@ class FamiliesView:
 
 def page(ask: Context) -> FamiliesView:
     """The view."""
-    facts, look, scope = ask.facts, ask.look, ask.scope
-    held = families.listed(facts, look)
+    facts, selection, scope = ask.facts, ask.selection, ask.scope
+    listed_families, of = families.listed(facts, selection), listed(ask, LIST)
     every = scope.choice("show", ("shifts", "all")) == "all"
-    of = max(1, -(-len(held) // FAMILIES_A_PAGE))
-    page = min(scope.page, of)
-    shown = held[(page - 1) * FAMILIES_A_PAGE : page * FAMILIES_A_PAGE]
-    trade, days, figures = families.trade_held(facts, look), ask.days(families.KIND), ask.figures
-    whole = (sum(each.spend for each in held), sum(each.sold for each in held))
-    weeks = families.profit_by_week(facts, look)
+    by_name = {each.key: each for each in listed_families}
+    shown = [by_name[key] for key in of.found.shown["row_id"]]
+    trade, days, figures = families.trade_held(facts, selection), ask.days(families.KIND), ask.figures
+    whole = (sum(each.spend for each in listed_families), sum(each.sold for each in listed_families))
+    weeks = families.profit_by_week(facts, selection)
     return FamiliesView(
-        answer(held, days, figures),
+        answer(listed_families, days, figures),
         every,
         trade,
-        TableView(
+        table_of(
+            ask,
+            of,
+            lines(shown, whole, weeks, days, figures, every=every, limits=ask.account.settings),
+            table_heads(of, figures),
             here=ask.url("catalog.view", name="families"),
             name="families",
-            heads=table_heads(figures, trade=trade),
-            groups={"": lines(shown, whole, weeks, days, figures, every=every, limits=ask.account.settings)},
-            page=page,
-            pages=of,
-            empty="No product had ads in this period.",
-            shown=figures.count(len(held)),
-            of=figures.count(len(held)),
+            empty="No product had ads in this period." if of.rows.is_empty() else "No families match.",
             things="families",
-            picks=True,
+            picks=ask.writes,
         ),
     )
 
 
 def drawer(ask: Context, key: str) -> Drawer:
     """A family, and the pauses that shift its money."""
-    figures, found = ask.figures, families.family(ask.facts, ask.look, key)
-    said = ", ".join(
+    figures, found = ask.figures, families.family(ask.facts, ask.selection, key)
+    text = ", ".join(
         f"{row['sku']} takes {figures.rate(row['share_spend'], 0)} of the spend and makes"
         f" {figures.rate(row['share_sales'], 0)} of the sales"
         for row in found.rows
@@ -315,8 +354,8 @@ def drawer(ask: Context, key: str) -> Drawer:
         found.name,
         _in_family(found, figures),
         f"{figures.micro(found.spend)} spent, {figures.micro(found.sold)} sold in all.",
-        f"{said}." if said else "No child takes far more of the spend than it sells.",
-        offered(ask, families.proposal(ask.look, found, ask.days(families.KIND))),
+        f"{text}." if text else "No variation takes far more of the spend than of the sales.",
+        offered(ask, families.proposal(ask.selection, found, ask.days(families.KIND))),
         hits=planned_there(ask, {(ad.campaign, ad.ad_group) for ad in found.shift.pauses}),
         links=tuple(product_link(ask, row["sku"], str(row["sku"])) for row in found.rows[:3]),
         shift=shift_drawn(found, figures) if found.shift.pauses else None,
@@ -326,5 +365,5 @@ def drawer(ask: Context, key: str) -> Drawer:
 def _in_family(found: ListedFamily, figures: Figures) -> str:
     """How many products it has, and how many of them are advertised."""
     advertised = found.children.filter(pl.col("impressions") > 0)
-    said = figures.counted(len(found.children), "product")
-    return said if len(advertised) == len(found.children) else f"{said}, {figures.count(len(advertised))} with ads"
+    text = figures.counted(len(found.children), "product")
+    return text if len(advertised) == len(found.children) else f"{text}, {figures.count(len(advertised))} with ads"

@@ -14,7 +14,7 @@ class PatternForm(ReefForm):
 
     pattern = StringField(
         "The pattern",
-        [Length(max=LONGEST, message=f"It may have up to {LONGEST} characters.")],
+        [Length(max=LONGEST, message=f"At most {LONGEST} characters.")],
         filters=[stripped],
         description="Write it like {product} · {purpose} · {match}.",
     )
@@ -23,19 +23,16 @@ class PatternForm(ReefForm):
 class NameForm(ReefForm):
     """A campaign and what it is to be called."""
 
-    row = StringField("The campaign", [InputRequired("Which one is not said.")])
+    row = StringField("The campaign", [InputRequired("No product selected.")])
     name = StringField(
-        "The new name",
-        [Length(1, 255, "A name has 1 to 255 characters.")],
-        filters=[stripped],
-        description="Write another.",
+        "The new name", [Length(1, 255, "Enter 1 to 255 characters.")], filters=[stripped], description="Write another."
     )
 
 
 class CatchAllForm(ReefForm):
     """The catch-all: a bid and a daily budget, its name, products left out."""
 
-    bid = FigureField("The bid", [Above(0)], description="Write it like 0.12.")
-    budget = FigureField("The daily budget", [Above(0)], description="Write it like 12.")
-    name = StringField("The name", [Length(max=255, message="It may have up to 255 characters.")], filters=[stripped])
+    bid = FigureField("The bid", [Above(0)], description="Enter an amount such as 0.12.")
+    budget = FigureField("The daily budget", [Above(0)], description="Enter an amount such as 12.")
+    name = StringField("The name", [Length(max=255, message="At most 255 characters.")], filters=[stripped])
     without = StringField("Products left out", filters=[stripped])

@@ -5,16 +5,18 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date
-from typing import Any
+from typing import Any, Final
 
 import polars as pl
 
-from nimbus_reef.analysis import tables
 from nimbus_reef.analysis.catalog import pages as product_pages
+from nimbus_reef.analysis.catalog.files import listings_table
+from nimbus_reef.analysis.tables import Field, by_key, yes_or_no
 from nimbus_reef.analysis.wording import lost_words
 from nimbus_reef.core.checks import Subject
 from nimbus_reef.core.listings import PageLimits, lacks_words
-from nimbus_reef.core.metrics import ratio
+from nimbus_reef.core.metrics import METRICS, ratio
+from nimbus_reef.core.model import MICRO
 from nimbus_reef.core.proposals import EntityKey, Proposal
 from nimbus_reef.core.reasons import Headline, HeadlineKey, Reason, ReasonKey
 from nimbus_reef.core.windows import Window
@@ -27,7 +29,8 @@ from nimbus_reef.web.kit.answers import Answer
 from nimbus_reef.web.kit.charts import Marked, panels
 from nimbus_reef.web.kit.context import Context
 from nimbus_reef.web.kit.drawers import Drawer, offered
-from nimbus_reef.web.kit.tables import TableView, heads, words_head
+from nimbus_reef.web.kit.lists import ListedRows, ListSpec, listed
+from nimbus_reef.web.kit.tables import Head, TableView, head_of, heads_of, table_of, words_head
 
 _SMOOTHED_OVER = 7
 
@@ -55,15 +58,15 @@ class PageLine:
 
 def lines(rows: pl.DataFrame, limits: PageLimits, figures: Figures) -> list[PageLine]:
     """Pages, what to mend first by money at the top."""
-    made, called = [], lacks_words(limits)
+    entries, called = [], lacks_words(limits)
     for row in rows.to_dicts():
         cvr = ratio(row["orders"], row["clicks"])
-        made.append(
+        entries.append(
             PageLine(
                 row["row_id"],
                 row["sku"],
                 row["title"],
-                "costly" if row["stake"] or row["lost"] else "none",
+                "above" if row["stake"] or row["lost"] else "none",
                 figures.micro(row["stake"]) if row["stake"] else "–",
                 figures.count(row["month"]),
                 figures.percent(cvr),
@@ -77,24 +80,56 @@ def lines(rows: pl.DataFrame, limits: PageLimits, figures: Figures) -> list[Page
                 bool(row["stake"] or row["lost"]),
             )
         )
-    return made
+    return entries
 
 
-def table_heads(figures: Figures) -> Any:
-    """Their heads."""
-    return heads(
-        "product",
-        (f"wasted {figures.symbol} a month", "spend that bought less since conversion fell with a change of the page"),
-        (f"ad spend {figures.symbol} a month", "what visits to the page cost"),
-        "CVR %",
-        ("title", "characters"),
-        "pictures",
-        "bullets",
-        "rating",
-        words_head("lost", "what the page showed before and shows no more, by the newest load"),
-        words_head("lacks"),
-        words_head("changed"),
+_TITLE_LENGTH: Final = pl.col("title").str.len_chars()
+_SHOWN: Final = ("name", "stake", "month", "cvr", "title", "images", "bullets", "rating")
+
+
+def fields(ask: Context, _: pl.DataFrame) -> Mapping[str, Field]:
+    """What pages are filtered and sorted by."""
+    called, has = lacks_words(ask.account.settings.pages), pl.col("lacks").list.contains
+    return by_key(
+        Field("name", "product", pl.col("sku"), text=True),
+        Field(
+            "stake",
+            "wasted per 30 days",
+            pl.col("stake") / MICRO,
+            "¤",
+            "Spend that earns less since conversion dropped after a listing change",
+            digits=0,
+        ),
+        Field("month", "ad spend per 30 days", pl.col("month"), "¤", "Ad spend on clicks to the page", digits=0),
+        Field("cvr", "CVR", METRICS["cvr"].expr() * 100, "%", digits=1),
+        Field("title", "title", _TITLE_LENGTH, "", "characters", digits=0),
+        Field("images", "pictures", pl.col("images"), digits=0),
+        Field("bullets", "bullets", pl.col("bullets"), digits=0),
+        Field("rating", "rating", pl.col("rating"), digits=1),
+        Field("reviews", "reviews", pl.col("reviews"), digits=0),
+        Field("price", "price", pl.col("price") / MICRO, "¤", digits=2),
+        Field("missing", "things it lacks", pl.col("missing"), digits=0),
+        Field("changed", "changed", pl.col("changed"), day=True),
+        yes_or_no("lost", "lost content", pl.col("lost").is_not_null(), "It showed before what it lacks now"),
+        yes_or_no("in_stock", "in stock", pl.col("in_stock") == "yes"),
+        *(yes_or_no(f"lacks_{key}", f"lacks: {words}", has(pl.lit(key))) for key, words in called.items()),
     )
+
+
+LIST: Final = ListSpec(
+    lambda ask: product_pages.listed(ask.facts, ask.selection),
+    fields,
+    ("sku", "title"),
+    file=lambda _, rows: listings_table(rows),
+    view="listings",
+)
+
+
+def table_heads(of: ListedRows, figures: Figures) -> tuple[Head, ...]:
+    """Their heads."""
+    shown = heads_of({key: of.fields[key] for key in _SHOWN}, of.found.sort, figures)
+    lost = words_head("lost", "What the page had before and lacks in the newest load")
+    return (*shown, lost, words_head("lacks"), head_of(of.fields["changed"], of.found.sort, figures, css="words"))
 
 
 def answer(rows: pl.DataFrame, figures: Figures) -> Answer:
@@ -103,25 +138,25 @@ def answer(rows: pl.DataFrame, figures: Figures) -> Answer:
     lacking = rows.filter(pl.col("missing") > 0)
     spent = float(lacking["month"].sum()) if len(lacking) else 0.0
     rest = (
-        f"{figures.counted(len(lacking), 'page')} with {figures.money(spent)} of ad spend a month lack something."
+        f"{figures.counted(len(lacking), 'page')} with {figures.money(spent)} of ad spend a month are incomplete."
         if len(lacking)
-        else "No page lacks anything."
+        else "Every page is complete."
     )
     gone = rows.filter(pl.col("lost").is_not_null())
     if len(gone):
         first = gone.row(0, named=True)
         one = len(gone) == 1
         return Answer(
-            f"{first['sku']} lost something since {figures.day(first['lost_on'])}: {lost_words(first['lost'])}.",
-            f"{figures.counted(len(gone), 'page')} lost something; {figures.money(float(gone['month'].sum()))} of ad"
+            f"{first['sku']} lost content since {figures.day(first['lost_on'])}: {lost_words(first['lost'])}.",
+            f"{figures.counted(len(gone), 'page')} lost content. {figures.money(float(gone['month'].sum()))} of ad"
             f" spend a month goes to {'it' if one else 'them'}. {rest}",
         )
     if fell.is_empty():
-        return Answer("No conversion fell with a change of a page.", rest)
+        return Answer("No conversion drop after a listing change.", rest)
     first = fell.row(0, named=True)
     return Answer(
-        f"{first['sku']} converts less since its page changed on {figures.day(first['fell_on'])}: mend it first.",
-        f"{figures.micro(first['stake'])} a month of its ad spend buys nothing since. {rest}",
+        f"{first['sku']} converts less since its page changed on {figures.day(first['fell_on'])}. Fix this page first.",
+        f"{figures.micro(first['stake'])} a month of its ad spend earns nothing since. {rest}",
     )
 
 
@@ -162,42 +197,46 @@ class ListingsView:
 
 def page(ask: Context) -> ListingsView:
     """The view."""
-    rows = product_pages.listed(ask.facts, ask.look)
-    page, of = tables.page_of(len(rows), ask.scope.page)
-    shown = rows.slice((page - 1) * tables.PAGE_ROWS, tables.PAGE_ROWS)
+    of = listed(ask, LIST)
     return ListingsView(
-        answer(rows, ask.figures),
-        TableView(
+        answer(of.rows, ask.figures),
+        table_of(
+            ask,
+            of,
+            lines(of.found.shown, ask.account.settings.pages, ask.figures),
+            table_heads(of, ask.figures),
             here=ask.url("catalog.view", name="listings"),
             name="listings",
-            heads=table_heads(ask.figures),
-            groups={"": lines(shown, ask.account.settings.pages, ask.figures)},
-            page=page,
-            pages=of,
-            empty="No page is held of these products.",
+            things="listings",
+            empty="No listings loaded for these products." if of.rows.is_empty() else "No listings match.",
         ),
     )
 
 
 def drawer(ask: Context, row_id: str) -> Drawer:
     """A product page: what it lacks, what changed on it, and conversion beside that."""
-    facts, look, figures = ask.facts, ask.look, ask.figures
-    found = product_pages.listed(facts, look)
+    facts, selection, figures = ask.facts, ask.selection, ask.figures
+    found = product_pages.listed(facts, selection)
     found = found.filter(pl.col("row_id") == row_id) if len(found) else found
     if found.is_empty():
-        raise NotFound("No page of this product is held in these days.", remedy="Choose other days, or close it.")
+        raise NotFound("No page of this product is held in this period.", remedy="Choose another period, or close it.")
     row = found.row(0, named=True)
-    changed = product.page_changes(facts, look, row["sku"])
-    back = Window(look.window.shifted(-look.window.days).first, look.window.last)
+    changed = product.page_changes(facts, selection, row["sku"])
+    back = Window(selection.window.shifted(-selection.window.days).first, selection.window.last)
     days = product_frames.product_days(facts, ask.account.id, back, pl.Series([row["product_id"]], dtype=pl.UInt32))
     conversion = conversion_line(
-        days["day"].to_list(), days["clicks"].to_list(), days["orders"].to_list(), changed, look.window.first, figures
+        days["day"].to_list(),
+        days["clicks"].to_list(),
+        days["orders"].to_list(),
+        changed,
+        selection.window.first,
+        figures,
     )
     mend = tuple(to_mend(row, ask.account.settings.pages))
     fell = (
-        f"Conversion fell when the page changed on {figures.day(row['fell_on'])}."
+        f"Conversion dropped when the page changed on {figures.day(row['fell_on'])}."
         if row["stake"]
-        else "Its conversion did not fall with a change of the page."
+        else "Its conversion did not drop after a listing change."
     )
     gone = f"Lost since {figures.day(row['lost_on'])}: {lost_words(row['lost'])}. " if row["lost"] else ""
     headline = HeadlineKey.LOOK_AT_PAGE if mend or row["stake"] else HeadlineKey.NOTHING_TO_MEND
@@ -213,7 +252,7 @@ def drawer(ask: Context, row_id: str) -> Drawer:
         row["sku"],
         row["title"],
         gone + fell,
-        "Coincidence in time, not proof." if row["stake"] else "",
+        "Same time, not proof of cause." if row["stake"] else "",
         offered(ask, proposal),
         links=(product_link(ask, "The product", str(row["sku"])),),
         conversion=conversion,

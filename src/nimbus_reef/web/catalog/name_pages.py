@@ -46,7 +46,7 @@ class Preview:
 
 def preview(text: str, names: Sequence[str], parsed: ParsedNames | None, figures: Figures) -> Preview:
     """What a pattern makes of the account's names."""
-    wrong = naming.pattern_problem(text) if text else "names no part; write one like {product}"
+    wrong = naming.pattern_problem(text) if text else "has no part. Add one such as {product}"
     if wrong or parsed is None:
         return Preview(f"The pattern {wrong}.", (), figures.count(0), figures.count(len(names)), (), (), tuple(names))
     parts = tuple(parsed.counts)
@@ -74,16 +74,16 @@ def answer(pattern: str, parsed: ParsedNames | None, names: Sequence[str], figur
     """How well the names keep to the pattern."""
     if not pattern or parsed is None:
         return Answer(
-            "No naming pattern is set.",
-            "Once it is, the parts of names filter and group every page, and names that break it are listed.",
+            "No naming pattern set.",
+            "With a pattern, the parts of campaign names become filters and groups on every page.",
         )
     broken = len(parsed.breaks)
     if not broken:
-        return Answer(f"All {figures.count(len(names))} campaigns keep to the pattern.", "")
+        return Answer(f"All {figures.count(len(names))} campaigns follow the pattern.", "")
     breaks = "campaign breaks" if broken == 1 else "campaigns break"
     return Answer(
         f"{figures.count(broken)} of {figures.count(len(names))} {breaks} the pattern.",
-        "They fall out of every view by a part of the name.",
+        "They are missing from every group by a part of the name.",
     )
 
 
@@ -98,9 +98,9 @@ class RenameLine:
     planned: bool
 
 
-def rename_lines(held: Sequence[Rename], planned: frozenset[str]) -> list[RenameLine]:
+def rename_lines(renames: Sequence[Rename], planned: frozenset[str]) -> list[RenameLine]:
     """Names that break the pattern."""
-    return [RenameLine(each.name, each.name, each.proposed, each.free, each.name in planned) for each in held]
+    return [RenameLine(each.name, each.name, each.proposed, each.free, each.name in planned) for each in renames]
 
 
 @dataclass(frozen=True, slots=True)
@@ -116,22 +116,22 @@ class NamesView:
 
 def page(ask: Context) -> NamesView:
     """The view."""
-    facts, look, figures = ask.facts, ask.look, ask.figures
-    held, own = names.campaign_names(facts, look), ask.account.naming
-    tried = ask.scope.said("pattern") or own or names.suggestion(facts, look)
+    facts, selection, figures = ask.facts, ask.selection, ask.figures
+    keys, own = names.campaign_names(facts, selection), ask.account.naming
+    tried = ask.scope.own_value("pattern") or own or names.suggestion(facts, selection)
     planned = frozenset(
         each.campaign for each in ask.planned_changes() if (each.entity, each.field) == (Entity.CAMPAIGN, "name")
     )
     return NamesView(
-        answer(own, names.parsed(facts, look), held, figures),
+        answer(own, names.parsed(facts, selection), keys, figures),
         own,
         tried,
-        preview(tried, held, names.parsed(facts, look, tried), figures),
-        rename_lines(names.renames(facts, look), planned),
+        preview(tried, keys, names.parsed(facts, selection, tried), figures),
+        rename_lines(names.renames(facts, selection), planned),
     )
 
 
 def tried(ask: Context, text: str) -> Any:
     """A pattern tried on the account's names."""
-    held = names.campaign_names(ask.facts, ask.look)
-    return preview(text, held, names.parsed(ask.facts, ask.look, text), ask.figures)
+    keys = names.campaign_names(ask.facts, ask.selection)
+    return preview(text, keys, names.parsed(ask.facts, ask.selection, text), ask.figures)

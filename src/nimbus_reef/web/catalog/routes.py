@@ -10,8 +10,9 @@ from flask import Response as PageResponse
 from werkzeug.wrappers import Response as AnyResponse
 
 from nimbus_reef.analysis.acceptance import HANDFUL
-from nimbus_reef.analysis.catalog import catch_all, families, files, names
+from nimbus_reef.analysis.catalog import ads, catch_all, families, files, names
 from nimbus_reef.analysis.judged import Judged
+from nimbus_reef.core.model import State
 from nimbus_reef.core.proposals import Proposal
 from nimbus_reef.errors import BadInput, NotFound
 from nimbus_reef.store.people import accounts
@@ -20,6 +21,7 @@ from nimbus_reef.web import acting
 from nimbus_reef.web.catalog import (
     ad_pages,
     catch_all_pages,
+    duplicate_pages,
     family_pages,
     gap_pages,
     listing_pages,
@@ -28,11 +30,12 @@ from nimbus_reef.web.catalog import (
 )
 from nimbus_reef.web.catalog.forms import NameForm, PatternForm
 from nimbus_reef.web.current import context, current_scope, figures, is_first_answer, must_write, services
-from nimbus_reef.web.downloads import hand_out
+from nimbus_reef.web.downloads import hand_out_view
 from nimbus_reef.web.kit.context import shown
 from nimbus_reef.web.kit.drawers import Drawer
 from nimbus_reef.web.kit.judging import judged_first, worked_out_first
 from nimbus_reef.web.kit.lacking import need
+from nimbus_reef.web.kit.lists import chosen
 from nimbus_reef.web.kit.views import AreaView
 
 catalog = Blueprint("catalog", __name__, url_prefix="/catalog")
@@ -43,6 +46,7 @@ VIEWS: Final[Mapping[str, AreaView]] = {
         "Families",
         family_pages.page,
         files.NEEDS["families"],
+        family_pages.LIST,
         drawer=family_pages.drawer,
         thing="family",
         things="families",
@@ -51,20 +55,31 @@ VIEWS: Final[Mapping[str, AreaView]] = {
         "Product ads",
         ad_pages.page,
         files.NEEDS["ads"],
+        ad_pages.LIST,
         drawer=ad_pages.drawer,
         thing="product ad",
         things="product ads",
     ),
-    "eligibility": AreaView("Eligibility", gap_pages.eligibility_page, files.NEEDS["eligibility"]),
+    "eligibility": AreaView("Eligibility", gap_pages.eligibility_page, files.NEEDS["eligibility"], gap_pages.LOST),
     "gaps": AreaView(
-        "Gaps", gap_pages.page, files.NEEDS["gaps"], drawer=gap_pages.drawer, thing="product", things="products"
+        "Gaps",
+        gap_pages.page,
+        files.NEEDS["gaps"],
+        gap_pages.GAPS,
+        drawer=gap_pages.drawer,
+        thing="product",
+        things="products",
     ),
-    "listings": AreaView("Listings", listing_pages.page, files.NEEDS["listings"], drawer=listing_pages.drawer),
-    "structure": AreaView(
-        "Structure",
-        structure_pages.page,
-        files.NEEDS["structure"],
-        drawer=structure_pages.drawer,
+    "listings": AreaView(
+        "Listings", listing_pages.page, files.NEEDS["listings"], listing_pages.LIST, drawer=listing_pages.drawer
+    ),
+    "structure": AreaView("Structure", structure_pages.page, files.NEEDS["structure"], structure_pages.LIST),
+    "duplicates": AreaView(
+        "Duplicates",
+        duplicate_pages.page,
+        files.NEEDS["duplicates"],
+        duplicate_pages.LIST,
+        drawer=duplicate_pages.drawer,
         thing="duplicate keyword",
         things="duplicate keywords",
     ),
@@ -75,7 +90,7 @@ TITLES: Final = {name: each.title for name, each in VIEWS.items()}
 
 
 @catalog.get("/")
-def look() -> AnyResponse:
+def index() -> AnyResponse:
     """The area opens on families."""
     return redirect(current_scope().link(url_for("catalog.view", name="families")))
 
@@ -94,10 +109,11 @@ def _here(name: str) -> str:
 def view(name: str) -> str | AnyResponse:
     """One of the area's views."""
     found, scope = _view(name), current_scope()
-    if request.args.get("compared"):
-        return redirect(scope.link(_here(name)))
     if scope.newest is None:
         return render_template("catalog/empty.html", view=name, views=TITLES)
+    if name == "structure" and scope.open:
+        # Duplicates were a part of that page.
+        return redirect(scope.link(_here("duplicates")))
     if found.needs:
         need(services().facts, scope, found.needs, figures())
     _worked_out(name)
@@ -111,17 +127,20 @@ def view(name: str) -> str | AnyResponse:
     )
 
 
+_JUDGED: Final = {"ads": Judged.ADS, "duplicates": Judged.TARGETS}
+
+
 def _worked_out(name: str) -> None:
     """Answers with sums first where a view is judged or made from very many rows."""
     facts, scope, first = services().facts, current_scope(), is_first_answer()
-    if name == "ads":
-        judged_first(facts, scope, Judged.ADS, first=first)
+    if name in _JUDGED:
+        judged_first(facts, scope, _JUDGED[name], first=first)
     if name == "families":
-        made = lambda: families.is_listed(facts, scope.look)  # noqa: E731
-        worked_out_first(facts, scope, made, families.reads(facts, scope.look), first=first)
+        make = lambda: families.is_listed(facts, scope.selection)  # noqa: E731
+        worked_out_first(facts, scope, make, families.reads(facts, scope.selection), first=first)
     if name == "catch-all":
-        told = lambda: catch_all.is_told(facts, scope.look)  # noqa: E731
-        worked_out_first(facts, scope, told, catch_all.reads(facts, scope.look), first=first)
+        compute = lambda: catch_all.is_told(facts, scope.selection)  # noqa: E731
+        worked_out_first(facts, scope, compute, catch_all.reads(facts, scope.selection), first=first)
 
 
 @catalog.get("/<name>/evidence")
@@ -133,22 +152,10 @@ def evidence(name: str) -> PageResponse:
 
 
 def _drawer(name: str, row_id: str) -> Drawer:
-    made = _view(name).drawer
-    if made is None:
-        raise NotFound("There is nothing to open here.", remedy="Follow a link of the page.")
-    return made(context(), row_id)
-
-
-@catalog.get("/structure/bought-twice")
-def bought_twice() -> str:
-    """
-    Keywords bought twice alone, asked for after the page: which to keep rests on targets that may have to be judged
-    first.
-    """
-    need(services().facts, current_scope(), files.NEEDS["structure"], figures())
-    ask = context()
-    answer, table = structure_pages.duplicates_answer(ask), structure_pages.twin_table(ask)
-    return render_template("catalog/_twins.html", bought=answer, table=table)
+    result = _view(name).drawer
+    if result is None:
+        raise NotFound("This row does not exist.", remedy="Use a link on the page.")
+    return result(context(), row_id)
 
 
 @catalog.get("/names/preview")
@@ -164,8 +171,8 @@ def set_pattern() -> AnyResponse:
     who, scope = must_write(), current_scope()
     text = PatternForm(request.form).checked().pattern.data or ""
     accounts.set_naming(services().store, scope.account.id, who.id, text)
-    set_now = "The naming pattern is set: its parts filter and group every page."
-    flash(set_now if text else "No naming pattern is used any more.")
+    set_now = "Naming pattern saved. Its parts are filters and groups on every page."
+    flash(set_now if text else "Naming pattern removed.")
     return redirect(scope.elsewhere(_here("names")))
 
 
@@ -175,12 +182,12 @@ def rename() -> AnyResponse:
     must_write()
     scope, form = current_scope(), NameForm(request.form).checked()
     name, new = form.row.data or "", form.name.data or ""
-    held = names.campaign_names(services().facts, scope.look)
-    if name not in held:
-        raise NotFound(f"There is no campaign “{name}”.", remedy="Look at the list again.")
-    if new in held:
-        raise BadInput(f"Another campaign is called “{new}”.", remedy="Write another name.")
-    acting.accept_one(scope, names.proposal(scope.look, name, new))
+    keys = names.campaign_names(services().facts, scope.selection)
+    if name not in keys:
+        raise NotFound(f"There is no campaign “{name}”.", remedy="Reload the list.")
+    if new in keys:
+        raise BadInput(f"Another campaign is already named “{new}”.", remedy="Enter another name.")
+    acting.accept_one(scope, names.proposal(scope.selection, name, new))
     flash("1 change added to the plan.", "accepted")
     return redirect(scope.elsewhere(_here("names")))
 
@@ -191,13 +198,13 @@ def build() -> AnyResponse | str:
     must_write()
     scope = current_scope()
     given = {name: request.form.get(name, "") for name in ("bid", "budget", "without", "name")}
-    made = catch_all_pages.built(context(), given)
-    if made.products.is_empty():
-        raise BadInput("No product is left for it.", remedy="Leave out fewer.")
+    result = catch_all_pages.built(context(), given)
+    if result.products.is_empty():
+        raise BadInput("No product left.", remedy="Exclude fewer products.")
     return acting.put(
         scope,
-        [catch_all.proposal(services().facts, scope.look, made)],
-        title=f"{made.name}, before it is done",
+        [catch_all.proposal(services().facts, scope.selection, result)],
+        title=f"Preview: {result.name}",
         thing="campaign",
         action=url_for("catalog.build"),
         back=scope.elsewhere(_here("catch-all")),
@@ -219,22 +226,44 @@ def accept(name: str) -> AnyResponse | str:
     return _swapped(name, row)
 
 
+@catalog.post("/ads/act")
+def act() -> AnyResponse | str:
+    """Pauses or enables the selected product ads by hand; first it says what that does."""
+    must_write()
+    state = {"pause": State.PAUSED, "enable": State.ENABLED}.get(request.form.get("do", ""))
+    if state is None:
+        raise BadInput("No action chosen.", remedy="Choose an action.")
+    keys = None if request.form.get("all") else acting.selected()
+    rows = chosen(context(), ad_pages.LIST, keys)
+    offered = ads.by_hand(services().facts, current_scope().selection, rows, state)
+    scope, found = current_scope(), VIEWS["ads"]
+    return acting.put(
+        scope,
+        offered,
+        title=f"Preview: {figures().counted(len(offered), found.thing, found.things)}",
+        thing=found.thing,
+        action=url_for("catalog.act"),
+        back=acting.back_to(scope, scope.link(_here("ads"), open="")),
+    )
+
+
 @catalog.post("/<name>/accept-many")
 def accept_many(name: str) -> AnyResponse | str:
     """Puts what is proposed on the selected rows into the plan; of several it first says what that does."""
     must_write()
-    keys = acting.selected()
+    rows = _view(name).rows
+    keys = acting.keys_of(context(), rows) if rows else []
     if not keys:
-        raise BadInput("No row is selected.", remedy="Select some first (x).")
+        raise BadInput("No row is selected.", remedy="Select rows first (x), or all filtered rows (X).")
     return _put(name, _proposed(name, keys), "accept_many")
 
 
 def _proposed(name: str, keys: list[str]) -> list[Proposal]:
     if not _view(name).thing:
-        raise NotFound("There is nothing to accept here.", remedy="Follow a link of the page.")
+        raise NotFound("Nothing to accept here.", remedy="Use a link on the page.")
     found = acting.proposed(current_scope(), name, keys)
     if not found:
-        raise NotFound("This row has no activity in this period.", remedy="Look at the list again.")
+        raise NotFound("This row has no activity in this period.", remedy="Reload the list.")
     return found
 
 
@@ -243,7 +272,7 @@ def _put(name: str, offered: list[Proposal], endpoint: str) -> AnyResponse | str
     return acting.put(
         scope,
         offered,
-        title=f"{figures().counted(len(offered), found.thing, found.things)}, before it is done",
+        title=f"Preview: {figures().counted(len(offered), found.thing, found.things)}",
         thing=found.thing,
         action=url_for(f"catalog.{endpoint}", name=name),
         back=acting.back_to(scope, scope.link(_here(name), open="")),
@@ -266,11 +295,7 @@ def _swapped(name: str, row: str) -> AnyResponse:
 
 @catalog.get("/<name>/export.<ending>")
 def export(name: str, ending: str) -> AnyResponse:
-    """All rows of a view as a file."""
-    if name not in files.FILES:
-        raise NotFound(f"“{name}” is not a table of Catalog.", remedy=f"Export {', '.join(files.FILES)}.")
-    scope = current_scope()
-    need(services().facts, scope, _view(name).needs, figures())
-    if name == "ads":
-        return hand_out(files.ads_table(ad_pages.listed(context())[1].ordered), ending)
-    return hand_out(files.FILES[name](services().facts, scope.look), ending)
+    """The rows of a view as a file."""
+    return hand_out_view(
+        VIEWS, name, ending, lambda: need(services().facts, current_scope(), VIEWS[name].needs, figures())
+    )

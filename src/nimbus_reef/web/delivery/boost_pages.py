@@ -61,23 +61,23 @@ class Drawn:
     highest: float
 
 
-def drawn(held: Boosted, tried: Boost | None, weekday: int, figures: Figures) -> Drawn:
+def drawn(boosted: Boosted, tried: Boost | None, weekday: int, figures: Figures) -> Drawn:
     """
     What a click can cost at most on a weekday, or what the budget is raised to where a boost of that is tried; what the
     marketplace may add by itself drawn apart, where it may.
     """
     what = BUDGET if tried is not None and tried.what == BUDGET else BID
-    with_it = held.with_boost(tried)
+    with_it = boosted.with_boost(tried)
     lines: list[tuple[str, Sequence[float], str]]
     if what == BUDGET:
         lines = [("daily budget", with_it.highest_budgets(weekday), _TONES[0])]
     else:
         plain = with_it.highest_bids(weekday, raised=False)
         lines = [(PLACEMENTS[place.value], plain[place], tone) for place, tone in zip(ADJUSTABLE, _TONES, strict=True)]
-        if held.then.bidding == Bidding.UP_AND_DOWN.value and held.then.raising:
+        if boosted.then.bidding == Bidding.UP_AND_DOWN.value and boosted.then.raising:
             first = ADJUSTABLE[0]
             raised = with_it.highest_bids(weekday, raised=True)[first]
-            lines.append((f"{PLACEMENTS[first.value]}, raised by the marketplace", raised, "loss"))
+            lines.append((f"{PLACEMENTS[first.value]}, raised by dynamic bidding", raised, "loss"))
     highest = max((max(values) for _, values, _ in lines), default=0.0)
     top = highest * 1.12 or 1.0
 
@@ -100,8 +100,8 @@ def drawn(held: Boosted, tried: Boost | None, weekday: int, figures: Figures) ->
             each is tried,
         )
         for each, named in (
-            *((each, each.name) for each in held.in_force),
-            *((each, "planned") for each in held.planned),
+            *((each, each.name) for each in boosted.in_force),
+            *((each, "planned") for each in boosted.planned),
             *([(tried, "tried")] if tried is not None else []),
         )
         if each.what == what and (weekday in (each.weekdays or rules.WEEK))
@@ -121,47 +121,42 @@ def _apart(steps: Sequence[Steps]) -> tuple[Steps, ...]:
     return tuple(placed)
 
 
-def answer(held: Boosted, made: Drawn, weekday: int, tried: Boost | None, figures: Figures) -> Answer:
+def answer(boosted: Boosted, result: Drawn, weekday: int, tried: Boost | None, figures: Figures) -> Answer:
     """The highest price of a click, or of a boost of the budget the highest budget, and what it is made of."""
     what = BUDGET if tried is not None and tried.what == BUDGET else BID
     boosts = [
         each
-        for each in (*held.in_force, *held.planned, *([tried] if tried else []))
+        for each in (*boosted.in_force, *boosted.planned, *([tried] if tried else []))
         if each.what == what and weekday in (each.weekdays or rules.WEEK)
     ]
     added = (
-        f"{figures.counted(len(boosts), 'boost')} of {', '.join(f'{each.percent:.0f} %' for each in boosts)}; those"
-        " that hold on the same days and hours add up"
+        f"{figures.counted(len(boosts), 'boost')} of {', '.join(f'{each.percent:.0f} %' for each in boosts)};"
+        " boosts at the same time add up"
     )
     if what == BUDGET:
-        if held.budget is None:
+        if boosted.budget is None:
             return Answer(
-                "The budget of this campaign is not known.",
-                "Load the campaigns report to see what it can be raised to.",
+                "The budget of this campaign is unknown.", "Load the campaigns report to see how far it can rise."
             )
         return Answer(
-            f"The budget of {held.campaign} can rise to {figures.money(made.highest, 2)} on {WEEKDAYS[weekday]}.",
-            f"{figures.money(held.budget, 2)} a day, {added}. The price of a click stays as it is.",
+            f"The budget of {boosted.campaign} can rise to {figures.money(result.highest, 2)} on {WEEKDAYS[weekday]}.",
+            f"{figures.money(boosted.budget, 2)} a day, {added}. Bids stay unchanged.",
         )
-    if held.bid is None:
+    if boosted.bid is None:
         return Answer(
-            "No target of this campaign has a known bid.", "Load the targets report to see what a click can cost."
+            "No target of this campaign has a known bid.", "Load the targets report to see how much a click can cost."
         )
-    parts = [f"Bid {figures.money(held.bid, 2)}"]
-    adjustment = max(held.then.adjustments.values(), default=0.0)
+    parts = [f"Bid {figures.money(boosted.bid, 2)}"]
+    adjustment = max(boosted.then.adjustments.values(), default=0.0)
     if adjustment:
         parts.append(f"placement adjustment {figures.rate(adjustment, 0)}")
     if boosts:
         parts.append(added)
-    dynamic = (
-        " The marketplace can raise it further by itself, on top of that."
-        if held.then.bidding == Bidding.UP_AND_DOWN.value
-        else ""
-    )
-    together = " Adjustments and boosts add up, they do not multiply." if adjustment and boosts else ""
-    plan = " The plan is included." if held.planned else ""
+    dynamic = " Dynamic bidding can raise it further." if boosted.then.bidding == Bidding.UP_AND_DOWN.value else ""
+    together = " Adjustments and boosts are added, not multiplied." if adjustment and boosts else ""
+    plan = " Planned changes are included." if boosted.planned else ""
     return Answer(
-        f"A click of {held.campaign} can cost up to {figures.money(made.highest, 2)} on {WEEKDAYS[weekday]}.",
+        f"A click of {boosted.campaign} can cost up to {figures.money(result.highest, 2)} on {WEEKDAYS[weekday]}.",
         f"{', '.join(parts)}.{together}{dynamic}{plan}",
     )
 
@@ -177,9 +172,9 @@ class BoostLine:
     hours: str
 
 
-def boost_lines(held: Boosted, figures: Figures) -> list[BoostLine]:
+def boost_lines(boosted: Boosted, figures: Figures) -> list[BoostLine]:
     """Boosts of a campaign, in force and planned."""
-    named = [*((each.name, each) for each in held.in_force), *(("in the plan", each) for each in held.planned)]
+    named = [*((each.name, each) for each in boosted.in_force), *(("in the plan", each) for each in boosted.planned)]
     return [
         BoostLine(
             name, each.what, f"+{figures.count(each.percent)} %", when(each), f"{each.from_hour}–{each.to_hour} h"
@@ -200,15 +195,15 @@ def when(boost: Boost) -> str:
     return boost_days(boost.weekdays, first, last, boost.condition)
 
 
-def lowered(percent: float, held: Boosted, boost: Boost, figures: Figures) -> str:
+def lowered(percent: float, boosted: Boosted, boost: Boost, figures: Figures) -> str:
     """What can be done in place of a boost below nothing."""
-    if held.bid is None:
+    if boosted.bid is None:
         return ""
-    base, back = rules.lower_base(percent, held.bid)
+    base, back = rules.lower_base(percent, boosted.bid)
     hours = f"{boost.to_hour}–{boost.from_hour} h" if (boost.from_hour, boost.to_hour) != (0, 24) else "no hour"
     return (
         f"Boosts only raise. Lower the base bid to {figures.money(base, 2)} instead and boost {hours} by"
-        f" {figures.count(back)} %, so that the other hours stay as they are."
+        f" {figures.count(back)} %, so that the other hours stay unchanged."
     )
 
 
@@ -219,14 +214,14 @@ GIVEN: Final = ("what", "percent", "days", "from_hour", "to_hour", "first", "las
 @dataclass(frozen=True, slots=True)
 class BoostsView:
     """
-    What a campaign's bids and budget can come to with boosts; held: None where no campaign has figures. tried: the
+    What a campaign's bids and budget can come to with boosts; boosted: None where no campaign has figures. tried: the
     boost that is typed; problem, instead: why it cannot be, and what can; dearer: what it would make cost more.
     """
 
     campaigns: list[str]
-    held: Boosted | None = None
+    boosted: Boosted | None = None
     answer: Answer | None = None
-    made: Drawn | None = None
+    drawing: Drawn | None = None
     weekday: int = 1
     weekdays: Mapping[int, str] = field(default_factory=lambda: WEEKDAYS)
     in_force: Any = ()
@@ -240,6 +235,7 @@ class BoostsView:
     planned: InPlan = InPlan([], 0)  # noqa: RUF009  # frozen
     dearer: str = ""
     segments: Any = ()
+    example: str = ""
 
 
 def boost_form(given: Mapping[str, str], locale: str) -> BoostForm:
@@ -253,34 +249,34 @@ def boost_form(given: Mapping[str, str], locale: str) -> BoostForm:
 
 def page(ask: Context) -> BoostsView:
     """The view."""
-    facts, look, figures, scope = ask.facts, ask.look, ask.figures, ask.scope
-    rows, planned = budgets.held(facts, look), ask.planned()
+    facts, selection, figures, scope = ask.facts, ask.selection, ask.figures, ask.scope
+    rows, planned = budgets.campaign_rows(facts, selection), ask.planned()
     offered = rows["campaign"].sort().to_list()
     busiest = rows.sort("spend", descending=True)["campaign"].head(1).to_list()
-    chosen = scope.said("whose") or next(iter(busiest), "")
+    chosen = scope.own_value("whose") or next(iter(busiest), "")
     if not chosen:
         return BoostsView(offered)
     changes = [each.change for each in planned]
-    held = boosts.boosted(facts, look, chosen, changes)
-    given = {name: scope.said(name) for name in GIVEN}
-    tried, problem, instead = _tried(ask, held, given)
+    boosted = boosts.boosted(facts, selection, chosen, changes)
+    given = {name: scope.own_value(name) for name in GIVEN}
+    tried, problem, instead = _tried(ask, boosted, given)
     usual = tried.weekdays[0] if tried and tried.weekdays else 1
     weekday = int(scope.choice("weekday", (str(usual), *(str(day) for day in WEEKDAYS))))
-    proposal = boosts.proposal(look, chosen, tried) if tried else None
+    proposal = boosts.proposal(selection, chosen, tried) if tried else None
     there = in_plan(planned, proposal) if proposal else InPlan([], 0)
     # What is in the plan already is drawn as part of it, not once more.
     shown = tried if there.left else None
-    told = plan_prices.accepted(facts, look, changes, [proposal.changes]) if proposal and shown else None
-    made = drawn(held, shown, weekday, figures)
+    acceptance = plan_prices.accepted(facts, selection, changes, [proposal.changes]) if proposal and shown else None
+    result = drawn(boosted, shown, weekday, figures)
     hours_held = facts.held_days(ask.account.id, hours.KIND, scope.window)
     return BoostsView(
         offered,
-        held,
-        answer(held, made, weekday, shown, figures),
-        made,
+        boosted,
+        answer(boosted, result, weekday, shown, figures),
+        result,
         weekday,
         WEEKDAYS,
-        boost_lines(held, figures),
+        boost_lines(boosted, figures),
         day_choices(given["days"]),
         [
             (f"{first}..{last}", f"{name}, {first} to {last}")
@@ -292,20 +288,21 @@ def page(ask: Context) -> BoostsView:
         problem,
         instead,
         there,
-        f"{rise_words(told.refused[0], figures)}. {REMEDY}" if told and told.refused else "",
-        hours.found_segments(facts, look) if hours_held else (),
+        f"{rise_words(acceptance.refused[0], figures)}. {REMEDY}" if acceptance and acceptance.refused else "",
+        hours.found_segments(facts, selection) if hours_held else (),
+        f"ROAS >= {figures.number(1 / selection.aims.account, 1)}",
     )
 
 
-def _tried(ask: Context, held: Boosted, given: Mapping[str, str]) -> tuple[Boost | None, str, str]:
+def _tried(ask: Context, boosted: Boosted, given: Mapping[str, str]) -> tuple[Boost | None, str, str]:
     """The boost that is typed, or why it cannot be and what can be done in its place."""
     if not given["percent"]:
         return None, "", ""
-    form = boost_form({**given, "whose": held.campaign}, ask.account.locale).checked()
+    form = boost_form({**given, "whose": boosted.campaign}, ask.account.locale).checked()
     boost = form.boost
     if not form.problem:
         return boost, "", ""
-    instead = lowered(boost.percent, held, boost, ask.figures) if -99 < boost.percent < 0 else ""
+    instead = lowered(boost.percent, boosted, boost, ask.figures) if -99 < boost.percent < 0 else ""
     return None, f"A boost {form.problem}.", instead
 
 
@@ -313,8 +310,8 @@ def to_plan(ask: Context, given: Mapping[str, str]) -> Proposal:
     """A boost as it is put into the plan; BadInput for what a marketplace cannot do."""
     form = boost_form(given, ask.account.locale).checked()
     if form.problem:
-        raise BadInput(f"A boost {form.problem}.", remedy="Change it and look at the highest bid again.")
+        raise BadInput(f"A boost {form.problem}.", remedy="Change it and check the highest bid again.")
     boost = form.boost
-    held = boosts.boosted(ask.facts, ask.look, form.whose.data or "", ask.planned_changes())
-    made = drawn(held, boost, (boost.weekdays or (1,))[0], ask.figures)
-    return boosts.proposal(ask.look, held.campaign, boost, made.highest)
+    boosted = boosts.boosted(ask.facts, ask.selection, form.whose.data or "", ask.planned_changes())
+    result = drawn(boosted, boost, (boost.weekdays or (1,))[0], ask.figures)
+    return boosts.proposal(ask.selection, boosted.campaign, boost, result.highest)

@@ -19,12 +19,12 @@ _CONDITION = re.compile(r"(roas|acos|cvr|ctr|orders) (>=|<=|>|<) (\d+(?:\.\d+)?)
 class TotalForm(ReefForm):
     """What all budgets are to come to a day."""
 
-    total = FigureField("The total", description="Write it like 235.")
+    total = FigureField("The total", description="Enter an amount such as 235.")
 
 
 def _is_condition(form: Any, field: Any) -> None:  # noqa: ARG001
     if field.data and not _CONDITION.fullmatch(field.data):
-        raise ValidationError(f"“{field.data}” is no condition.")
+        raise ValidationError(f"“{field.data}” is not a condition.")
 
 
 class BoostForm(ReefForm):
@@ -32,16 +32,21 @@ class BoostForm(ReefForm):
 
     whose = StringField("The campaign", [InputRequired("Choose one.")])
     what = StringField("What it raises", filters=[lambda text: text or BID])
-    percent = FigureField("The per cent", [InputRequired("Say by how much.")], description="Write it like 20.")
+    percent = FigureField(
+        "The per cent", [InputRequired("Enter a percentage.")], description="Enter a number such as 20."
+    )
     days = StringField("The weekdays", filters=[stripped])
     from_hour = WholeField(
-        "From which hour", [Optional(), NumberRange(0, 23, "It is an hour from 0 to 23.")], default=0
+        "From which hour", [Optional(), NumberRange(0, 23, "Enter an hour from 0 to 23.")], default=0
     )
-    to_hour = WholeField("To which hour", [Optional(), NumberRange(1, 24, "It is an hour from 1 to 24.")], default=24)
-    first = DateField("The first day", [Optional()], description="Write it like 2026-12-01.")
-    last = DateField("The last day", [Optional()], description="Write it like 2026-12-05.")
+    to_hour = WholeField("To which hour", [Optional(), NumberRange(1, 24, "Enter an hour from 1 to 24.")], default=24)
+    first = DateField("The first day", [Optional()], description="Enter a date such as 2026-12-01.")
+    last = DateField("The last day", [Optional()], description="Enter a date such as 2026-12-05.")
     condition = StringField(
-        "The condition", [_is_condition], filters=[stripped], description="Write it like ROAS >= 4, or leave it empty."
+        "The condition",
+        [_is_condition],
+        filters=[stripped],
+        description="Enter a condition such as ROAS >= 4, or leave it empty.",
     )
 
     @property

@@ -13,6 +13,7 @@ import polars as pl
 
 from nimbus_reef.analysis.acceptance import InPlan, in_plan
 from nimbus_reef.analysis.delivery import budgets, hours
+from nimbus_reef.analysis.delivery.files import hours_table
 from nimbus_reef.analysis.delivery.hours import EVERY_DAY, Grid, HourCell, SegmentSums
 from nimbus_reef.analysis.wording import WEEKDAYS, Worded, weekday_words, worded
 from nimbus_reef.core import hours as rules
@@ -20,6 +21,7 @@ from nimbus_reef.core.hours import DAY, Segment
 from nimbus_reef.core.metrics import ratio
 from nimbus_reef.core.model import MICRO
 from nimbus_reef.formats.figures import Figures
+from nimbus_reef.formats.tables import Table
 from nimbus_reef.store.reading import delivery_frames
 from nimbus_reef.web.delivery import budget_pages
 from nimbus_reef.web.kit.answers import Answer
@@ -113,17 +115,19 @@ def _top(values: Sequence[float]) -> float:
 
 def _title(weekday: int, hour: int, cell: HourCell, missed: float, whose: str, figures: Figures) -> str:
     day = WEEKDAYS.get(weekday, "all days")
-    said = [f"{day} {hour}–{hour + 1} h: spend {figures.money(cell.spend, 2)}, ad sales {figures.money(cell.sales, 2)}"]
+    texts = [
+        f"{day} {hour}–{hour + 1} h: spend {figures.money(cell.spend, 2)}, ad sales {figures.money(cell.sales, 2)}"
+    ]
     if cell.organic is not None:
-        said.append(f"organic {figures.money(cell.organic, 2)}")
-    said.append(f"ACOS {figures.rate(cell.acos, 0)}, a click earns {figures.number(cell.rpc)}")
+        texts.append(f"organic {figures.money(cell.organic, 2)}")
+    texts.append(f"ACOS {figures.rate(cell.acos, 0)}, a click earns {figures.number(cell.rpc)}")
     if missed > 0:
-        said.append(f"out of budget: {whose}")
-    return "; ".join(said)
+        texts.append(f"out of budget: {whose}")
+    return "; ".join(texts)
 
 
 def dried_by_cell(
-    rows: pl.DataFrame, times: Mapping[int, int], held: int, *, by_day: bool
+    rows: pl.DataFrame, times: Mapping[int, int], value: int, *, by_day: bool
 ) -> dict[tuple[int, int], tuple[float, str]]:
     """By weekday (0: all days) and hour: sales missed per occurrence (units), and the campaigns, most missed first."""
     weekday = pl.col("day").dt.weekday().cast(pl.Int64) if by_day else pl.lit(EVERY_DAY, pl.Int64)
@@ -135,7 +139,7 @@ def dried_by_cell(
         .agg(pl.col("missed").sum(), names=pl.col("campaign").cast(pl.String).head(_NAMED), of=pl.len())
     )
     return {
-        (day, hour): (missed / max(1, times.get(day, 0) if by_day else held), _listing(names, of))
+        (day, hour): (missed / max(1, times.get(day, 0) if by_day else value), _listing(names, of))
         for day, hour, missed, names, of in sums.select("weekday", "hour", "missed", "names", "of").rows()
     }
 
@@ -154,8 +158,8 @@ def trade_words(days: int, traded: int, figures: Figures) -> str:
     if not traded or traded >= days:
         return ""
     return (
-        f"Sales by hour are loaded for {figures.count(traded)} of these {figures.count(days)} days: organic sales and"
-        " TACOS are per day loaded."
+        f"Sales by hour are loaded for {figures.count(traded)} of {figures.count(days)} days. Organic sales and"
+        " TACOS are per loaded day."
     )
 
 
@@ -175,22 +179,22 @@ def segment_names(segments: Sequence[Segment]) -> list[str]:
         name = next((name for end, name in _NAMES if middle < end), "night")
         named.append(name)
     seen: dict[str, int] = {}
-    told = []
+    entries = []
     for name in named:
         seen[name] = seen.get(name, 0) + 1
-        told.append(name if seen[name] == 1 else f"{name} {seen[name]}")
-    return told
+        entries.append(name if seen[name] == 1 else f"{name} {seen[name]}")
+    return entries
 
 
 def brackets(sums: Sequence[SegmentSums], figures: Figures) -> list[SegmentBracket]:
     """Segments of all days along the edge; the one that earns most a click is strong."""
     names = segment_names([each.segment for each in sums])
     best = max((each.rpc or 0 for each in sums), default=0)
-    made = []
+    entries = []
     for name, each in zip(names, sums, strict=True):
         if each.segment.weekdays:
             continue
-        made.append(
+        entries.append(
             SegmentBracket(
                 name,
                 f"{figures.number(each.rpc)} a click",
@@ -198,7 +202,7 @@ def brackets(sums: Sequence[SegmentSums], figures: Figures) -> list[SegmentBrack
                 len(sums) > 1 and (each.rpc or 0) == best,
             )
         )
-    return made
+    return entries
 
 
 def boxes(sums: Sequence[SegmentSums]) -> list[tuple[int, int, int]]:
@@ -236,11 +240,11 @@ def segment_lines(sums: Sequence[SegmentSums], figures: Figures) -> list[Segment
     """Segments side by side; shares of spend over all trade, over ad sales where that is not told."""
     spent = sum(each.spend for each in sums)
     sold = [each.sales + each.organic if each.organic is not None else each.sales for each in sums]
-    names, made = segment_names([each.segment for each in sums]), []
+    names, entries = segment_names([each.segment for each in sums]), []
     for name, each, trade in zip(names, sums, sold, strict=True):
         shares = {"share_spend": ratio(each.spend, spent), "share_sales": ratio(trade, sum(sold))}
         missed = rules.missed(each.missed)
-        made.append(
+        entries.append(
             SegmentLine(
                 name,
                 _when(each.segment),
@@ -259,7 +263,7 @@ def segment_lines(sums: Sequence[SegmentSums], figures: Figures) -> list[Segment
                 ),
             )
         )
-    return made
+    return entries
 
 
 def _when(segment: Segment) -> str:
@@ -271,15 +275,15 @@ def segment_heads(figures: Figures) -> Any:
     """The heads of their table."""
     return heads(
         "segment",
-        words_head("share of spend, of trade"),
+        words_head("share of spend and of total sales"),
         f"spend {figures.symbol}",
         f"ad sales {figures.symbol}",
-        (f"organic {figures.symbol}", "all trade less ad sales"),
+        (f"organic {figures.symbol}", "Total sales − ad sales"),
         "ACOS %",
         "TACOS %",
         f"RPC {figures.symbol}",
-        ("dry a day", "campaign-hours without budget, on average"),
-        (f"missed sales {figures.symbol} a month", "what those hours usually sell, at 0.4 to 1 times"),
+        ("dry a day", "Campaigns out of budget in an hour, on average"),
+        (f"missed sales {figures.symbol} a month", "Usual sales of those hours, × 0.4 to 1"),
         words_head("boost"),
     )
 
@@ -289,12 +293,12 @@ def answer(sums: Sequence[SegmentSums], dry: str, starved: Sequence[int], figure
     names = segment_names([each.segment for each in sums])
     rest = dry
     if starved:
-        rest += f" Organic sales are strong and ads all but vanish at {_listed(starved)} h."
+        rest += f" Organic sales are strong but ads hardly run at {_listed(starved)} h."
     if len(sums) == 1:
-        return Answer("The hours convert alike.", rest or "No budget ran dry in the hours that are held.")
+        return Answer("All hours convert alike.", rest or "No campaign was out of budget in the loaded hours.")
     best = max(range(len(sums)), key=lambda place: sums[place].rpc or 0)
     each = sums[best]
-    return Answer(f"The {names[best]} earns most a click: {figures.money(each.rpc, 2)}, {_when(each.segment)}.", rest)
+    return Answer(f"The {names[best]} earns most per click: {figures.money(each.rpc, 2)}, {_when(each.segment)}.", rest)
 
 
 def _listed(hours: Sequence[int]) -> str:
@@ -336,34 +340,36 @@ class HoursView:
 
 def page(ask: Context) -> HoursView:
     """The view."""
-    facts, look, figures, scope = ask.facts, ask.look, ask.figures, ask.scope
-    grid = hours.grid(facts, look)
+    facts, selection, figures, scope = ask.facts, ask.selection, ask.figures, ask.scope
+    grid = hours.grid(facts, selection)
     metric = scope.choice("metric", hours.METRICS)
     if metric in NEED_TRADE and not grid.trade:
         metric = "spend"
-    drawn = scope.said("segments")
-    segments = hours.drawn_segments(drawn) if drawn else hours.found_segments(facts, look)
-    sums = hours.segment_sums(facts, look, segments)
-    held = ask.days(hours.KIND)
+    drawn = scope.own_value("segments")
+    segments = hours.drawn_segments(drawn) if drawn else hours.found_segments(facts, selection)
+    sums = hours.segment_sums(facts, selection, segments)
+    value = ask.days(hours.KIND)
     times = delivery_frames.weekdays_held(facts, ask.account.id, hours.KIND, scope.window)
 
     def dried() -> dict[tuple[int, int], tuple[float, str]]:
-        return dried_by_cell(hours.dry(facts, look), times, held, by_day=grid.by_day)
+        return dried_by_cell(hours.dry(facts, selection), times, value, by_day=grid.by_day)
 
-    by_hour = hours.by_hour(facts, look)
+    by_hour = hours.by_hour(facts, selection)
     starved = rules.starved(by_hour["spend"].to_list(), by_hour["organic"].to_list()) if grid.trade else ()
-    rows = budgets.held(facts, look)
+    rows = budgets.campaign_rows(facts, selection)
     _, proposal = budget_pages.moved(ask, "")
     days_of_trade = facts.held_days(ask.account.id, hours.TRADE, scope.window)
     return HoursView(
         metric,
         [(key, words) for key, (words, _) in METRICS.items() if grid.trade or key not in NEED_TRADE],
         answer(sums, budget_pages.dry_words(rows, figures), starved, figures),
-        grid_rows(grid, metric, facts.kept("dried cells", ask.account.id, dried, scope.window, look.part), figures),
+        grid_rows(
+            grid, metric, facts.kept("dried cells", ask.account.id, dried, scope.window, selection.part), figures
+        ),
         brackets(sums, figures),
         boxes(sums),
         USUAL_PERCENT,
-        trade_words(held, days_of_trade, figures) if grid.trade else "",
+        trade_words(value, days_of_trade, figures) if grid.trade else "",
         grid.by_day,
         grid.trade,
         drawn,
@@ -379,3 +385,8 @@ def page(ask: Context) -> HoursView:
             opens=False,
         ),
     )
+
+
+def file(ask: Context) -> Table:
+    """The grid as a file."""
+    return hours_table(hours.grid(ask.facts, ask.selection))

@@ -6,7 +6,8 @@ drawn and in words.
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from itertools import chain
 from typing import Any, Final
 
 import polars as pl
@@ -14,21 +15,25 @@ import polars as pl
 from nimbus_reef.analysis import movement
 from nimbus_reef.analysis.acceptance import InPlan, in_plan
 from nimbus_reef.analysis.delivery import placements, solutions
+from nimbus_reef.analysis.delivery.files import placements_table
 from nimbus_reef.analysis.delivery.placements import paid_now
 from nimbus_reef.analysis.delivery.solutions import Solved
+from nimbus_reef.analysis.judged_tables import P_OVER
 from nimbus_reef.analysis.proposals import proposals
+from nimbus_reef.analysis.tables import Field, by_key, choice, metric_fields, yes_or_no
 from nimbus_reef.analysis.wording import PLACEMENTS, Worded, worded
 from nimbus_reef.core import evidence
 from nimbus_reef.core.click_prices import ADJUSTABLE
 from nimbus_reef.core.metrics import ratio
-from nimbus_reef.core.model import Placement, Verdict, from_micro
+from nimbus_reef.core.model import MICRO, Placement, Verdict, from_micro
 from nimbus_reef.formats.figures import Figures
 from nimbus_reef.web.kit.answers import Answer
 from nimbus_reef.web.kit.axes import round_steps
 from nimbus_reef.web.kit.context import Context
 from nimbus_reef.web.kit.drawers import Drawer, offered
+from nimbus_reef.web.kit.lists import ListedRows, ListSpec, listed
 from nimbus_reef.web.kit.shares import SharePair, share_pair
-from nimbus_reef.web.kit.tables import TableView, heads, words_head
+from nimbus_reef.web.kit.tables import Head, TableView, heads_of, table_of, words_head
 from nimbus_reef.web.kit.verdicts import mark_of
 
 _LINE: Final = 120.0
@@ -69,40 +74,43 @@ class PlaceLine:
     limited: str
 
 
-LIMITED: Final[Mapping[str, str]] = {"all": "all", "yes": "off-site limited", "no": "off-site not limited"}
-"""Filters of campaigns by whether off-site is limited."""
-
-
-def table_heads(figures: Figures, *, campaigns: bool) -> Any:
-    """The heads of the table; campaigns: its rows are placements of campaigns."""
-    limited = (words_head("limited", "whether the campaign is kept from off-site"),) if campaigns else ()
-    return heads(
-        "placement",
-        words_head("share of spend over sales"),
-        f"spend {figures.symbol}",
-        f"ad sales {figures.symbol}",
-        "clicks",
-        words_head(
-            "conversion, likely range, needed",
-            "the range is likely four times in five; the upright bar is what its price per click needs",
-        ),
-        "CVR %",
-        f"CPC {figures.symbol}",
-        (f"RPC {figures.symbol}", "sales ÷ clicks"),
-        "ACOS %",
-        words_head("evidence"),
-        *limited,
+def fields(_: Context, rows: pl.DataFrame) -> Mapping[str, Field]:
+    """What placements are filtered and sorted by."""
+    limited = pl.col("offsite_limited").cast(pl.String) == "yes"
+    return by_key(
+        Field("name", "placement", pl.col("placement"), text=True),
+        *metric_fields(),
+        Field("stake", "wasted", pl.col("stake") / MICRO, "¤", "Likely spend above target per 30 days", digits=0),
+        P_OVER,
+        choice("placement", "placement", pl.col("placement"), rows),
+        choice("verdict", "verdict", pl.col("verdict"), rows),
+        Field("whose", "of", pl.col("whose"), text=True),
+        yes_or_no("limited", "off-site limited", limited) if "offsite_limited" in rows.columns else None,
     )
+
+
+_SHOWN: Final = ("name", "spend", "sales", "clicks", "cvr", "cpc", "rpc", "acos")
+
+
+def table_heads(of: ListedRows, figures: Figures, *, campaigns: bool) -> tuple[Head, ...]:
+    """The heads of the table; campaigns: its rows are placements of campaigns."""
+    name, spend, sales, clicks, *rest = heads_of({key: of.fields[key] for key in _SHOWN}, of.found.sort, figures)
+    likely = words_head(
+        "conversion, likely range and needed", "Range: 80 % likely. Upright bar: the conversion its CPC needs"
+    )
+    limited = (words_head("limited", "Whether the campaign has an off-site limit"),) if campaigns else ()
+    shares = words_head("share of spend and of sales")
+    return (name, shares, spend, sales, clicks, likely, *rest, words_head("evidence"), *limited)
 
 
 def groups(rows: pl.DataFrame, figures: Figures) -> dict[str, list[PlaceLine]]:
     """Lines by what they are placements of."""
     listed = rows.to_dicts()
     furthest = max((_reach(row) for row in listed), default=0.0) or 1.0
-    made: dict[str, list[PlaceLine]] = {}
+    by_key: dict[str, list[PlaceLine]] = {}
     for row in listed:
-        made.setdefault(str(row["whose"]), []).append(_line(row, furthest, figures))
-    return made
+        by_key.setdefault(str(row["whose"]), []).append(_line(row, furthest, figures))
+    return by_key
 
 
 def _posterior(row: Mapping[str, Any]) -> tuple[float, float] | None:
@@ -123,13 +131,13 @@ def _line(row: Mapping[str, Any], furthest: float, figures: Figures) -> PlaceLin
     if posterior:
         low, high = (_x(value, furthest) for value in evidence.interval(*posterior))
         mean = _x(posterior[0] / sum(posterior), furthest)
-    tone = {"costly": "loss", "leaning": "loss", "fine": "gain"}.get(kind, "")
+    tone = {"above": "loss", "likely": "loss", "within": "gain"}.get(kind, "")
     needed = row["needed_cvr"]
     words = f"needs {figures.rate(needed)}" if needed is not None else ""
     return PlaceLine(
         key=row["row_id"],
         name=PLACEMENTS.get(row["placement"], row["placement"]),
-        pair=share_pair(row, figures, ahead=kind == "costly" and (row["share_spend"] or 0) > (row["share_sales"] or 0)),
+        pair=share_pair(row, figures, ahead=kind == "above" and (row["share_spend"] or 0) > (row["share_sales"] or 0)),
         spend=figures.count(from_micro(row["spend"])),
         sales=figures.count(from_micro(row["sales"])),
         clicks=figures.count(row["clicks"]),
@@ -139,7 +147,7 @@ def _line(row: Mapping[str, Any], furthest: float, figures: Figures) -> PlaceLin
             mean,
             None if needed is None or needed > furthest else _x(needed, furthest),
             tone,
-            kind in ("costly", "fine"),
+            kind in ("above", "within"),
             words,
         ),
         cvr=figures.percent(row["cvr"]),
@@ -170,9 +178,9 @@ def answer(rows: pl.DataFrame, limits: pl.DataFrame | None, figures: Figures) ->
 
     limits: the campaigns in which it would be limited (`to_limit`); None where that is not known yet.
     """
-    told = {row["placement"]: row for row in rows.to_dicts()}
-    off = told.get(Placement.OFF_SITE.value)
-    on_site = [told[place.value] for place in ADJUSTABLE if place.value in told and told[place.value]["clicks"]]
+    by_key = {row["placement"]: row for row in rows.to_dicts()}
+    off = by_key.get(Placement.OFF_SITE.value)
+    on_site = [by_key[place.value] for place in ADJUSTABLE if place.value in by_key and by_key[place.value]["clicks"]]
     best = max(on_site, key=lambda row: row["rpc"] or 0, default=None)
     rest = ""
     if best is not None:
@@ -181,7 +189,7 @@ def answer(rows: pl.DataFrame, limits: pl.DataFrame | None, figures: Figures) ->
             f"{figures.money(best['cpc'], 2)}."
         )
     if off is None or not off["clicks"]:
-        return Answer("Nothing was shown off-site in these days.", rest)
+        return Answer("No off-site ads in this period.", rest)
     bold = (
         f"Off-site takes {figures.rate(off['share_spend'], 0)} of the spend and brings "
         f"{figures.rate(off['share_sales'], 0)} of the sales."
@@ -193,37 +201,33 @@ def off_site_words(off: Mapping[str, Any], limits: pl.DataFrame | None, figures:
     """Whether to limit it, with the reason either way."""
     clicks = figures.counted(off["clicks"], "click")
     acos = figures.rate(off["acos"], 0) if off["acos"] is not None else "no sales"
-    if off["verdict"] == Verdict.COSTLY.value:
-        said = f"{figures.micro(off['stake'])} a month above target after {clicks}: no matter of luck."
+    if off["verdict"] == Verdict.ABOVE.value:
+        text = f"{figures.micro(off['stake'])} a month above target after {clicks}. Luck does not explain it."
         if limits is None:
-            return said
-        return f"{said} {_limits_words(limits, figures)}"
+            return text
+        return f"{text} {_limits_words(limits, figures)}"
     there = _limits_words(limits, figures) if limits is not None and len(limits) else ""
-    if off["verdict"] == Verdict.FINE.value and off["own_test"] and off["sales"]:
-        return f"It pays as a whole: ACOS {acos} after {clicks}. {there}".strip()
+    if off["verdict"] == Verdict.WITHIN.value and off["own_test"] and off["sales"]:
+        return f"Overall it is within target: ACOS {acos} after {clicks}. {there}".strip()
     so_far = acos if off["acos"] is None else f"ACOS {acos}"
-    return f"{clicks} are too few to tell whether it pays ({so_far}). {there}".strip()
+    return f"Too early to tell after {clicks} ({so_far}). {there}".strip()
 
 
 def _limits_words(limits: pl.DataFrame, figures: Figures) -> str:
     """In how many campaigns it is above target, and in how many of them their own clicks show it."""
     if limits.is_empty():
-        return "No single campaign is above target for sure."
+        return "No single campaign is surely above target."
     tested = int(limits["own_test"].sum())
     several = len(limits) != 1
     if tested == len(limits):
-        own = "each by its own clicks" if several else "by its own clicks"
+        own = "each judged by its own clicks" if several else "judged by its own clicks"
     elif tested:
         own = (
-            f"{figures.count(tested)} by their own clicks, {figures.count(len(limits) - tested)} by what off-site"
-            " clicks do elsewhere"
+            f"{figures.count(tested)} judged by their own clicks, {figures.count(len(limits) - tested)} by off-site"
+            " clicks of other campaigns"
         )
     else:
-        own = (
-            "by what off-site clicks do elsewhere: its own are too few"
-            if not several
-            else "by what off-site clicks do elsewhere: their own are too few"
-        )
+        own = "judged by off-site clicks of other campaigns"
     return (
         f"It is above target in {figures.counted(len(limits), 'campaign')}, {own}: "
         f"{figures.micro(int(limits['stake'].sum()))} a month."
@@ -297,7 +301,7 @@ class WorstLine:
     name: str
     stake: str
     spend: str
-    costly: str
+    above: str
     acos: str
 
 
@@ -352,8 +356,6 @@ class PlacementsView:
 
     by: str
     groupings: tuple[str, ...]
-    limited: str
-    limited_choices: tuple[tuple[str, str], ...]
     answer: Answer
     table: TableView
     campaigns: CampaignsView | None
@@ -364,60 +366,75 @@ def groupings(ask: Context) -> tuple[str, ...]:
     return (*placements.GROUPS, *movement.name_parts(ask.account))
 
 
-def rows(ask: Context) -> pl.DataFrame:
-    """Placements in the grouping and with the limit that are chosen."""
-    by = ask.scope.choice("by", groupings(ask))
-    return placements.narrowed(placements.judged(ask.facts, ask.look, by), _limits_chosen(ask, by))
+def _rows(ask: Context) -> pl.DataFrame:
+    """Placements in the grouping that is chosen."""
+    return placements.judged(ask.facts, ask.selection, ask.scope.choice("by", groupings(ask)))
 
 
-def _limits_chosen(ask: Context, by: str) -> str:
-    return ask.scope.choice("limited", tuple(LIMITED)) if by == "campaign" else ""
+LIST: Final = ListSpec(
+    _rows, fields, ("whose", "placement"), file=lambda _, rows: placements_table(rows), view="placements"
+)
 
 
 def page(ask: Context) -> PlacementsView:
     """The view."""
-    facts, look, figures = ask.facts, ask.look, ask.figures
-    by, held = ask.scope.choice("by", groupings(ask)), rows(ask)
-    limited = _limits_chosen(ask, by)
-    named = held["whose"].cast(pl.String).unique(maintain_order=True)
-    of = max(1, -(-len(named) // GROUPS_A_PAGE))
-    page = min(ask.scope.page, of)
-    shown = named.slice((page - 1) * GROUPS_A_PAGE, GROUPS_A_PAGE)
-    now = by == "campaign" or ask.scope.said("whose") or placements.judged_soon(facts, look)
-    told = campaigns(ask) if now else None
-    lines = groups(held.filter(pl.col("whose").cast(pl.String).is_in(shown.implode())), figures)
+    facts, selection, figures = ask.facts, ask.selection, ask.figures
+    by, of = ask.scope.choice("by", groupings(ask)), listed(ask, LIST)
+    lines, page, pages = _shown(ask, of)
+    now = by == "campaign" or ask.scope.own_value("whose") or placements.judged_soon(facts, selection)
+    campaigns_view = campaigns(ask) if now else None
     return PlacementsView(
         by,
         groupings(ask),
-        limited,
-        tuple(LIMITED.items()),
-        told.answer if told else answer(placements.judged(facts, look, "account"), None, figures),
-        TableView(
-            here=ask.url("delivery.view", name=HERE),
-            name="placements",
-            heads=table_heads(figures, campaigns=by == "campaign"),
-            groups=lines if len(lines) > 1 or by != "account" else {"": next(iter(lines.values()), [])},
+        campaigns_view.answer
+        if campaigns_view
+        else answer(placements.judged(facts, selection, "account"), None, figures),
+        replace(
+            table_of(
+                ask,
+                of,
+                (),
+                table_heads(of, figures, campaigns=by == "campaign"),
+                here=ask.url("delivery.view", name=HERE),
+                name="placements",
+                things="placements",
+                groups=lines,
+                empty="No placement data in this period." if of.rows.is_empty() else "No placements match.",
+                opens=by == "campaign",
+                picks=by == "campaign",
+            ),
             page=page,
-            pages=of,
-            empty="No placement matches." if limited else "No placement data in this period.",
-            opens=by == "campaign",
-            picks=by == "campaign",
+            pages=pages,
         ),
-        told,
+        campaigns_view,
     )
+
+
+def _shown(ask: Context, of: ListedRows) -> tuple[dict[str, list[PlaceLine]], int, int]:
+    """The lines of a page, under what they are placements of unless they are in an order of one's own; page, pages."""
+    found = of.found
+    if found.sort:
+        return {"": list(chain.from_iterable(groups(found.shown, ask.figures).values()))}, found.page, found.pages
+    named = found.rows["whose"].cast(pl.String).unique(maintain_order=True)
+    pages = max(1, -(-len(named) // GROUPS_A_PAGE))
+    page = min(ask.scope.page, pages)
+    here = named.slice((page - 1) * GROUPS_A_PAGE, GROUPS_A_PAGE)
+    lines = groups(found.rows.filter(pl.col("whose").cast(pl.String).is_in(here.implode())), ask.figures)
+    alone = len(lines) < 2 and ask.scope.choice("by", groupings(ask)) == "account"
+    return {"": list(chain.from_iterable(lines.values()))} if alone else lines, page, pages
 
 
 def campaigns(ask: Context) -> CampaignsView:
     """What is told of single campaigns."""
-    facts, look, figures = ask.facts, ask.look, ask.figures
-    limits = placements.to_limit(facts, look)
-    worst = placements.worst(facts, look).filter(pl.col("on_site") > 0).head(WORST)
-    chosen = ask.scope.said("whose") or (worst["campaign"][0] if len(worst) else "")
+    facts, selection, figures = ask.facts, ask.selection, ask.figures
+    limits = placements.to_limit(facts, selection)
+    worst = placements.worst(facts, selection).filter(pl.col("on_site") > 0).head(WORST)
+    chosen = ask.scope.own_value("whose") or (worst["campaign"][0] if len(worst) else "")
     if chosen:
-        placements.of_campaign(facts, look, chosen)
-    known = chosen and solutions.solved_known(facts, look, chosen, ask.planned_changes())
+        placements.of_campaign(facts, selection, chosen)
+    known = chosen and solutions.solved_known(facts, selection, chosen, ask.planned_changes())
     return CampaignsView(
-        answer(placements.judged(facts, look, "account"), limits, figures),
+        answer(placements.judged(facts, selection, "account"), limits, figures),
         len(limits),
         worst_lines(worst, figures),
         solved(ask, chosen) if known else None,
@@ -428,8 +445,8 @@ def campaigns(ask: Context) -> CampaignsView:
 def solved(ask: Context, campaign: str) -> SolvedView:
     """A campaign's solution."""
     planned = ask.planned()
-    found = solutions.solved(ask.facts, ask.look, campaign, [each.change for each in planned])
-    proposal = solutions.proposal(ask.facts, ask.look, found)
+    found = solutions.solved(ask.facts, ask.selection, campaign, [each.change for each in planned])
+    proposal = solutions.proposal(ask.facts, ask.selection, found)
     return SolvedView(
         campaign,
         campaign,
@@ -442,14 +459,14 @@ def solved(ask: Context, campaign: str) -> SolvedView:
 
 def drawer(ask: Context, row_id: str) -> Drawer:
     """A placement of a campaign, and what is proposed on it."""
-    figures, row = ask.figures, placements.row_of(ask.facts, ask.look, row_id)
+    figures, row = ask.figures, placements.row_of(ask.facts, ask.selection, row_id)
     brought = figures.counted(row["orders"], "order") if row["orders"] else "no order"
     converts = (
-        f"At {figures.money(row['cpc'], 2)} a click it must convert {figures.rate(row['needed_cvr'])}; it converts"
+        f"At {figures.money(row['cpc'], 2)} a click it needs {figures.rate(row['needed_cvr'])} conversion. It converts"
         f" {figures.rate(row['cvr'])}."
     )
     campaign = str(row["campaign"])
-    (proposal,) = proposals(ask.facts, ask.look, "placements", [row_id], ask.planned_changes())
+    (proposal,) = proposals(ask.facts, ask.selection, "placements", [row_id], ask.planned_changes())
     return Drawer(
         row_id,
         PLACEMENTS.get(row["placement"], row["placement"]),
@@ -458,12 +475,9 @@ def drawer(ask: Context, row_id: str) -> Drawer:
         converts if row["clicks"] else "",
         offered(ask, proposal),
         links=(
+            ("Its base bid and adjustments", ask.scope.choose(ask.url("delivery.view", name=HERE), whose=campaign)),
             (
-                "Its base bid and adjustments, drawn",
-                ask.scope.choose(ask.url("delivery.view", name=HERE), whose=campaign),
-            ),
-            (
-                "What a click can cost, hour by hour",
+                "Highest cost of a click, by hour",
                 ask.scope.choose(ask.url("delivery.view", name="boosts"), whose=campaign),
             ),
             ("Its targets", ask.scope.elsewhere(ask.url("targeting.table", name="targets"), campaign=campaign)),

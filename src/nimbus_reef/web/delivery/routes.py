@@ -13,12 +13,11 @@ from nimbus_reef.analysis.acceptance import HANDFUL
 from nimbus_reef.analysis.delivery import budgets, files, hours, placements
 from nimbus_reef.core.proposals import Proposal
 from nimbus_reef.errors import NotFound
-from nimbus_reef.formats.tables import Table
 from nimbus_reef.web import acting
 from nimbus_reef.web.current import context, current_scope, figures, is_first_answer, must_write, services
 from nimbus_reef.web.delivery import boost_pages, budget_pages, hour_pages, placement_pages
-from nimbus_reef.web.downloads import hand_out
-from nimbus_reef.web.kit.context import Context, shown
+from nimbus_reef.web.downloads import hand_out_view
+from nimbus_reef.web.kit.context import shown
 from nimbus_reef.web.kit.judging import worked_out_first
 from nimbus_reef.web.kit.lacking import need
 from nimbus_reef.web.kit.views import AreaView
@@ -26,17 +25,21 @@ from nimbus_reef.web.kit.views import AreaView
 delivery = Blueprint("delivery", __name__, url_prefix="/delivery")
 VIEWS: Final[Mapping[str, AreaView]] = {
     "placements": AreaView(
-        "Placements", placement_pages.page, files.NEEDS["placements"], drawer=placement_pages.drawer
+        "Placements",
+        placement_pages.page,
+        files.NEEDS["placements"],
+        placement_pages.LIST,
+        drawer=placement_pages.drawer,
     ),
-    "hours": AreaView("Hours", hour_pages.page, files.NEEDS["hours"]),
-    "budgets": AreaView("Budgets", budget_pages.page, files.NEEDS["budgets"]),
+    "hours": AreaView("Hours", hour_pages.page, files.NEEDS["hours"], file=hour_pages.file),
+    "budgets": AreaView("Budgets", budget_pages.page, files.NEEDS["budgets"], budget_pages.LIST),
     "boosts": AreaView("Boosts", boost_pages.page),
 }
 TITLES: Final = {name: each.title for name, each in VIEWS.items()}
 
 
 @delivery.get("/")
-def look() -> AnyResponse:
+def index() -> AnyResponse:
     """The area opens on placements."""
     return redirect(current_scope().link(_here("placements")))
 
@@ -56,8 +59,8 @@ def view(name: str) -> str:
     if found.needs:
         need(facts, scope, found.needs, figures())
     if name in ("hours", "budgets"):
-        made, reads = lambda: budgets.is_held(facts, scope.look), [(hours.KIND, scope.window)]
-        worked_out_first(facts, scope, made, reads, first=is_first_answer())
+        make, reads = lambda: budgets.is_worked_out(facts, scope.selection), [(hours.KIND, scope.window)]
+        worked_out_first(facts, scope, make, reads, first=is_first_answer())
     ask = context()
     opened = found.drawer(ask, scope.open) if scope.open and found.drawer else None
     return render_template(f"delivery/{name}.html", view=name, views=TITLES, drawer=opened, **shown(found.page(ask)))
@@ -67,7 +70,7 @@ def view(name: str) -> str:
 def evidence(name: str) -> PageResponse:
     """The drawer alone, for swapping in."""
     if name != "placements":
-        raise NotFound("There is nothing to open here.", remedy="Follow a link of the page.")
+        raise NotFound("This row does not exist.", remedy="Use a link on the page.")
     scope = current_scope()
     page = render_template("delivery/_drawer.html", view=name, drawer=placement_pages.drawer(context(), scope.open))
     return acting.pushed(make_response(page), scope.link(_here(name)))
@@ -88,7 +91,7 @@ def solution() -> str:
     """A campaign's solution alone, asked for after the page that shows it: its targets may have to be judged first."""
     scope = current_scope()
     need(services().facts, scope, VIEWS["placements"].needs, figures())
-    solved = placement_pages.solved(context(), scope.said("whose"))
+    solved = placement_pages.solved(context(), scope.own_value("whose"))
     return render_template("delivery/_solved.html", solved=solved, drawer=None)
 
 
@@ -101,7 +104,7 @@ def move() -> AnyResponse | str:
     return acting.put(
         scope,
         [proposal],
-        title="Budgets to move, before it is done",
+        title="Preview: budget moves",
         thing="budgets",
         action=url_for("delivery.move"),
         back=acting.back_to(scope, scope.elsewhere(_here("budgets"))),
@@ -139,7 +142,10 @@ def accept_many() -> AnyResponse | str:
     """
     must_write()
     scope = current_scope()
-    keys = acting.selected() or placements.to_limit(services().facts, scope.look)["row_id"].to_list()
+    keys = (
+        acting.keys_of(context(), placement_pages.LIST)
+        or placements.to_limit(services().facts, scope.selection)["row_id"].to_list()
+    )
     return _put([each.advised() for each in acting.proposed(scope, "placements", keys)], "accept_many")
 
 
@@ -151,7 +157,7 @@ def solve() -> AnyResponse | str:
     return acting.put(
         scope,
         acting.proposed(scope, "solutions", [campaign]),
-        title=f"Base bid and adjustments of {campaign}, before it is done",
+        title=f"Preview: base bid and adjustments of {campaign}",
         thing="campaign",
         action=url_for("delivery.solve"),
         back=scope.choose(_here("placements"), whose=campaign),
@@ -163,7 +169,7 @@ def _put(offered: Sequence[Proposal], endpoint: str) -> AnyResponse | str:
     return acting.put(
         scope,
         offered,
-        title=f"{figures().counted(len(offered), 'proposal')} on placements, before it is done",
+        title=f"Preview: {figures().counted(len(offered), 'proposal')} on placements",
         thing="campaign",
         action=url_for(f"delivery.{endpoint}"),
         back=acting.back_to(scope, scope.link(_here("placements"), open="")),
@@ -185,20 +191,9 @@ def _swapped(row: str) -> AnyResponse:
     return make_response(render_template("delivery/_accepted.html", view="placements", drawer=opened))
 
 
-def _file(ask: Context, name: str) -> Table:
-    """A table as the page has it: placements by its grouping, budgets with its total."""
-    if name == "placements":
-        return files.placements_table(placement_pages.rows(ask))
-    if name == "budgets":
-        moved, _ = budget_pages.moved(ask, ask.scope.said("total"))
-        return files.budgets_table(budgets.lines(budgets.held(ask.facts, ask.look)), moved)
-    return files.FILES[name](ask.facts, ask.look)
-
-
 @delivery.get("/<name>/export.<ending>")
 def export(name: str, ending: str) -> AnyResponse:
-    """All rows of a view as a file."""
-    if name not in files.FILES:
-        raise NotFound(f"“{name}” is not a table of Delivery.", remedy=f"Export {', '.join(files.FILES)}.")
-    need(services().facts, current_scope(), VIEWS[name].needs, figures())
-    return hand_out(_file(context(), name), ending)
+    """The rows of a view as a file."""
+    return hand_out_view(
+        VIEWS, name, ending, lambda: need(services().facts, current_scope(), VIEWS[name].needs, figures())
+    )

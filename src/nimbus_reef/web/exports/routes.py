@@ -23,7 +23,7 @@ def _job(job_id: int) -> loads.Job:
 
 
 @exports.get("/<int:job_id>")
-def look(job_id: int) -> str:
+def index(job_id: int) -> str:
     """How far an export is, then its file."""
     return _page("export", job_id)
 
@@ -44,9 +44,9 @@ def cancel(job_id: int) -> AnyResponse:
     """Takes an export back that is still being made; who only looks may do so with their own."""
     job, who = _job(job_id), person()
     if job.person_id != who.id and not who.writes:
-        raise NotAllowed("Somebody else asked for this export.", remedy="Leave it to them.")
+        raise NotAllowed("This export belongs to another person.", remedy="Export the table yourself.")
     loads.cancel(services().store, job_id)
-    return redirect(current_scope().elsewhere(url_for("exports.look", job_id=job_id)))
+    return redirect(current_scope().elsewhere(url_for("exports.index", job_id=job_id)))
 
 
 @exports.get("/<int:job_id>/file")
@@ -59,6 +59,4 @@ def file(job_id: int) -> AnyResponse:
             raise FileNotFoundError
         return send_file(path, mimetype=XLSX, as_attachment=True, download_name=job.request["file"])
     except FileNotFoundError:
-        raise NotFound(
-            "This file is not here (exports are kept for a day).", remedy="Export the table again."
-        ) from None
+        raise NotFound("This file is gone. Exports are kept for a day.", remedy="Export the table again.") from None

@@ -18,18 +18,18 @@ class PutAwayForm(ReefForm):
 
     check = StringField("check")
     until = RadioField(
-        "When should it come back",
+        "Until",
         choices=list(_UNTIL),  # type: ignore[arg-type]  # the stubs are of an older version
-        description="Choose a day, clicks, or for good.",
+        description="Choose a date, a number of clicks, or dismiss.",
     )
-    day = DateField("day", [Optional()], description="Choose a later day, and write it like 2026-12-01.")
+    day = DateField("day", [Optional()], description="Choose a later date such as 2026-12-01.")
     clicks = WholeField(
         "clicks",
-        [Optional(), NumberRange(1, 100_000, "It is from 1 to 100,000.")],
-        description="Write a whole number above 0.",
+        [Optional(), NumberRange(1, 100_000, "Enter 1 to 100,000.")],
+        description="Enter a whole number above 0.",
     )
     reason = StringField(
-        "reason", filters=[stripped, lambda text: text[:LONGEST_REASON]], description="Say why, for whoever looks next."
+        "reason", filters=[stripped, lambda text: text[:LONGEST_REASON]], description="Enter a reason."
     )
 
     def __init__(self, given: object, today: date) -> None:
@@ -40,17 +40,17 @@ class PutAwayForm(ReefForm):
         """What is chosen has to be said."""
         needed = {"day": self.day, "clicks": self.clicks}.get(field.data or "")
         if needed is not None and needed.data is None and not needed.process_errors:
-            raise ValidationError(f"No {needed.label.text} is given.")
+            raise ValidationError(f"Enter {needed.label.text}.")
 
     def validate_day(self, field: DateField) -> None:
         """A day that is past would bring it back at once."""
         if self.until.data == "day" and field.data is not None and field.data <= self.today:
-            raise ValidationError(f"{field.data} is not ahead of today.")
+            raise ValidationError(f"{field.data} is not after today.")
 
     def validate_reason(self, field: StringField) -> None:
         """Dismissing is explained."""
         if self.until.data == "good" and not field.data:
-            raise ValidationError("Dismissing for good needs a reason.")
+            raise ValidationError("Dismissing needs a reason.")
 
     @property
     def until_day(self) -> date | None:

@@ -76,13 +76,13 @@ def opened_words(group: Group, figures: Figures) -> str:
     """What is at stake in it."""
     if group.check.money in (Money.EARNED, Money.SPENT):
         return figures.counted(len(group.rows), "finding")
-    return f"{figures.micro(group.stake)} {IS[group.check.money]}"
+    return f"{figures.micro(group.stake)} {IS[group.check.money]} per 30 days"
 
 
 @dataclass(frozen=True, slots=True)
 class OpenedView:
     """
-    What opens. told: what is proposed on its rows, None where nothing is; lines: its rows where nothing is proposed;
+    What opens. preview: what is proposed on its rows, None where nothing is; lines: its rows where nothing is proposed;
     raises: key, change, day and row of bids raised where the product is advertised; itself: it is accepted as one.
     """
 
@@ -92,7 +92,7 @@ class OpenedView:
     where: str
     row_id: str
     stake: str
-    told: AcceptancePreview | None
+    preview: AcceptancePreview | None
     acting: Sequence[Any]
     opens: Opens
     itself: bool
@@ -105,9 +105,9 @@ class OpenedView:
 
 def page(ask: Context, group: Group, row_id: str) -> OpenedView:
     """The view of a group of findings, or of one row of it."""
-    found, check, figures = opened(ask.facts, ask.look, group, row_id), group.check, ask.figures
+    found, check, figures = opened(ask.facts, ask.selection, group, row_id), group.check, ask.figures
     title, where = opened_title(group, row_id)
-    told = _told(ask, found) if found.proposed else None
+    acceptance_preview = _told(ask, found) if found.proposed else None
     return OpenedView(
         check,
         group,
@@ -115,11 +115,13 @@ def page(ask: Context, group: Group, row_id: str) -> OpenedView:
         where,
         row_id,
         opened_words(group, figures),
-        told,
-        told.acting if told else (),
+        acceptance_preview,
+        acceptance_preview.acting if acceptance_preview else (),
         opens(check),
         check.by_itself,
-        [] if told and told.count else opened_lines(group, ask.days("search_term_daily"), figures),
+        []
+        if acceptance_preview and acceptance_preview.count
+        else opened_lines(group, ask.days("search_term_daily"), figures),
         [(each.row_id, each.changes[0], figures.day(row["day"]), row) for each, row in found.raises],
         _product(ask, found.product) if found.product else None,
         found.product,
@@ -129,7 +131,7 @@ def page(ask: Context, group: Group, row_id: str) -> OpenedView:
 
 def _told(ask: Context, found: Opened) -> AcceptancePreview:
     """What is proposed on the rows of a finding, and what all of it would do beside what is planned."""
-    asked = assess(ask.facts, ask.look, found.proposed)
+    asked = assess(ask.facts, ask.selection, found.proposed)
     thing = VIEWS[FILED_AS[found.check.subject]].thing
     return preview(asked, "", thing, ask.scope.window.days, ask.account.settings, ask.figures)
 

@@ -19,7 +19,7 @@ from nimbus_reef.analysis.wording import filled
 from nimbus_reef.core.checks import CHECKS, Check, Money, Subject
 from nimbus_reef.core.checks.registry import bought
 from nimbus_reef.core.metrics import ratio
-from nimbus_reef.core.model import from_micro
+from nimbus_reef.core.model import Verdict, from_micro
 from nimbus_reef.core.recurring import Key, News
 from nimbus_reef.core.windows import month_factor, per_month
 from nimbus_reef.formats.figures import Figures
@@ -30,6 +30,7 @@ from nimbus_reef.store.reading.facts import TARGET_SOURCES
 from nimbus_reef.web.findings import put_aside
 from nimbus_reef.web.findings.opens import Opens, opens
 from nimbus_reef.web.findings.put_aside import Hidden, Ticked
+from nimbus_reef.web.kit.answers import Answer
 from nimbus_reef.web.kit.context import Context
 from nimbus_reef.web.kit.verdicts import mark_of, word_fact
 
@@ -120,20 +121,20 @@ def _money(check: Check, row: Mapping[str, Any], days: int) -> float:
 
 
 IS: Final[Mapping[Money, str]] = {
-    Money.OVERSPEND: "at stake per 30 days",
-    Money.OWN: "at stake per 30 days",
-    Money.MISSED: "of sales missed per 30 days",
-    Money.EARNED: "per 30 days is what they sell now",
-    Money.SPENT: "of ad spend per 30 days goes there",
+    Money.OVERSPEND: "wasted",
+    Money.OWN: "wasted",
+    Money.MISSED: "missed sales",
+    Money.EARNED: "sales today",
+    Money.SPENT: "ad spend on them",
 }
-"""What the money of a group is."""
+"""What the money of a group is, per 30 days."""
 
 
 def _weighs(group: Group, found: Findings, days: int, figures: Figures, *, gain: bool) -> str:
     """Whether it matters at this size of account."""
     if gain:
         share = int(group.rows["sales"].sum()) / found.sales if found.sales else None
-        return f"{figures.rate(share)} of sales come from them"
+        return f"{figures.rate(share)} of sales"
     monthly = month_factor(days)
     money = sum(_money(group.check, row, days) for row in group.rows.to_dicts())
     of_spend = money / (found.spend * monthly) if found.spend else None
@@ -158,7 +159,7 @@ def finding_line(row: Mapping[str, Any], group: Group, largest: int, days: int, 
         name=name,
         kind="" if check.gathers or check.subject is Subject.TERM else row["match_type"],
         where=where,
-        mark="fine" if gain else mark_of(row, "evidence"),
+        mark="within" if gain else mark_of(row, "evidence"),
         amount=figures.count(from_micro(money)),
         weight=0 if gain else round(100 * row["stake"] / largest, 1),
         why=_why(row, group, figures),
@@ -168,7 +169,7 @@ def finding_line(row: Mapping[str, Any], group: Group, largest: int, days: int, 
 
 
 def _word_line(row: Mapping[str, Any], largest: int, figures: Figures) -> FindingLine:
-    hit = "none that sells within target"
+    hit = "none within target"
     if row["good_terms"]:
         hit = f"{figures.count(row['good_terms'])} within target with {figures.counted(row['good_orders'], 'order')}"
     return FindingLine(
@@ -177,7 +178,7 @@ def _word_line(row: Mapping[str, Any], largest: int, figures: Figures) -> Findin
         name=row["spelt"],
         kind="",
         where=f"in {figures.counted(row['word_terms'], 'search term')}, {hit}",
-        mark=mark_of({**row, "verdict": "costly"}, "evidence"),
+        mark=mark_of({**row, "verdict": Verdict.ABOVE.value}, "evidence"),
         amount=figures.count(from_micro(row["stake"])),
         weight=round(100 * row["stake"] / largest, 1),
         why=word_fact(row, figures),
@@ -196,7 +197,7 @@ def _named_line(row: Mapping[str, Any], group: Group, largest: int, days: int, f
         name=name,
         kind="",
         where=where,
-        mark="fine" if gain else "costly",
+        mark="within" if gain else "above",
         amount=figures.count(from_micro(money)),
         weight=0 if gain else round(100 * row["stake"] / largest, 1),
         why=_why(row, group, figures),
@@ -212,40 +213,24 @@ def _why(row: Mapping[str, Any], group: Group, figures: Figures) -> str:
     return filled((group.check.sentence or bought)(row), row, figures)
 
 
-@dataclass(frozen=True, slots=True)
-class FindingsAnswer:
-    """The headline: what all of it comes to, the same money counted once."""
-
-    count: str
-    amount: str
-    share_of_spend: str
-    against_sales: str
-    looked_at: str
-    missed: str = ""
-
-
-def answer(found: Findings, days: int, figures: Figures, unread: Sequence[str] = ()) -> FindingsAnswer:
+def answer(found: Findings, days: int, figures: Figures, unread: Sequence[str] = ()) -> Answer:
     """
-    What is likely spent above target per 30 days, and whether that matters. unread: what could not be
-    looked at, since no report of it is held in these days.
+    What is wasted per 30 days, the same money counted once, and whether that matters. unread: what could not be
+    checked, since no report of it is loaded.
     """
+    missing = [f"{each[0].upper()}{each[1:]}: not checked, no report loaded." for each in unread]
+    if not found.groups:
+        rest = "Every target and search term is within target, too early to tell, or snoozed."
+        return Answer("No problems found in this period.", " ".join([rest, *missing]))
     monthly = month_factor(days)
-    return FindingsAnswer(
-        figures.counted(found.count(), "finding"),
-        figures.micro(found.overspend),
-        figures.rate(ratio(found.overspend, found.spend * monthly)),
-        figures.rate(ratio(found.overspend, found.sales * monthly)),
-        " ".join(
-            [
-                "Every target and term that was looked at is within target, too young to tell, or put away.",
-                *(
-                    f"{each[0].upper()}{each[1:]} could not be looked at: no report of these days is held."
-                    for each in unread
-                ),
-            ]
-        ),
-        figures.micro(found.missed) if found.missed else "",
-    )
+    of_spend, of_sales = (ratio(found.overspend, each * monthly) for each in (found.spend, found.sales))
+    parts = [
+        f"{figures.rate(of_spend)} of spend, {figures.rate(of_sales)} of sales, in"
+        f" {figures.counted(found.count(), 'finding')}."
+    ]
+    if found.missed:
+        parts.append(f"Missed sales: {figures.micro(found.missed)}.")
+    return Answer(f"{figures.micro(found.overspend)} wasted above target per 30 days.", " ".join([*parts, *missing]))
 
 
 @dataclass(frozen=True, slots=True)
@@ -287,8 +272,7 @@ def since_last(
     if days is not None and before is not None and before != days:
         return SinceLast(
             figures.day(last.at.date()),
-            f"it looked at {before} days, this looks at {days}: what is new or gone between them cannot be told. "
-            f"Choose {before} days to compare.",
+            f"it covered {before} days, this one {days}. Choose {before} days to see what is new or gone.",
             (),
             0,
         )
@@ -301,7 +285,7 @@ def since_last(
     return SinceLast(
         figures.day(last.at.date()),
         f"{figures.counted(changed.count(News.NEW), 'finding')} new, {figures.count(changed.count(News.BACK))} "
-        f"came back, {figures.count(len(gone))} gone; overspend {figures.micro(last.overspend)} → "
+        f"back, {figures.count(len(gone))} gone. Wasted spend {figures.micro(last.overspend)} → "
         f"{figures.micro(found.overspend)} per 30 days.",
         tuple(
             Gone(
@@ -361,7 +345,7 @@ class FindingsView:
     away suggests; newest_closing: the audit closed last, which another person may have closed meanwhile.
     """
 
-    answer: FindingsAnswer
+    answer: Answer
     blocks: Sequence[FindingBlock]
     since: SinceLast | None
     past: Sequence[Past]
@@ -398,6 +382,6 @@ def monthly_days(ask: Context) -> int:
 
 
 def _unread(ask: Context) -> list[str]:
-    """What findings could not be looked for, since no report of it is held in these days."""
+    """What findings could not be looked for, since no report of it is held in this period."""
     kinds = {"targets": TARGET_SOURCES, "search terms": ("search_term_daily",), "products": ("product_ad_daily",)}
     return [name for name, of in kinds.items() if lacking(ask.facts, ask.account, ask.scope.window, of)]

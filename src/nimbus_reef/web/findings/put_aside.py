@@ -83,15 +83,15 @@ def _since_words(each: PutAway, found: Watched | None, figures: Figures) -> tupl
     """How it went since, and its tone; of what is not measured when it comes back."""
     if CHECKS[each.check].reads is not Reading.FALLS:
         back = f" on {figures.day(each.until_day)}" if each.until_day else ""
-        return f"comes back{back} if it is still found", ""
+        return f"returns{back} if it is still found", ""
     if found is None or not found.after[0]:
-        return "no clicks yet on days whose sales are complete", ""
+        return "no clicks yet on complete days", ""
     sides = [
         f"{figures.rate(ratio(orders, clicks))} of {figures.counted(clicks, 'click')}"
         for clicks, orders in (found.before, found.after)
     ]
-    tone = {Repaired.BETTER: "gain", Repaired.WORSE: "loss"}.get(found.said, "")
-    return f"converts {sides[1]}, before {sides[0]}: {found.said}", tone
+    tone = {Repaired.BETTER: "gain", Repaired.WORSE: "loss"}.get(found.repaired, "")
+    return f"converts {sides[1]}, before {sides[0]}: {found.repaired}", tone
 
 
 def _known_as(row_id: str) -> str:
@@ -105,7 +105,7 @@ def put_aside(ask: Context, away: Sequence[PutAway]) -> tuple[list[Hidden], list
     names = _names(ask, away)
     done = [each for each in away if each.done]
     fell = {each.row_id: each.since for each in done if CHECKS[each.check].reads is Reading.FALLS}
-    since = watched(ask.facts, ask.look, fell)
+    since = watched(ask.facts, ask.selection, fell)
     return hidden([each for each in away if not each.done], names), ticked(done, names, since, ask.figures)
 
 
@@ -114,7 +114,7 @@ def _names(ask: Context, away: Sequence[PutAway]) -> dict[str, str]:
     if not away:
         return {}
     wanted = [each.row_id for each in away]
-    targets, terms = judged_targets(ask.facts, ask.look), judged_terms(ask.facts, ask.look)
+    targets, terms = judged_targets(ask.facts, ask.selection), judged_terms(ask.facts, ask.selection)
     groups = targets.select(
         pl.concat_str(pl.lit("ad_group_id:"), "ad_group_id").alias("row_id"),
         pl.concat_str(pl.lit("ad group "), "ad_group").alias("name"),

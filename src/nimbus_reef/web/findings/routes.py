@@ -36,7 +36,7 @@ def _judged_first(scope: Scope) -> None:
     facts = services().facts
     need(facts, scope, SOURCES, figures())
     away = away_from(scope.account.id)
-    known = findings_known(facts, scope.look, away, today_of(scope.account)) is not None
+    known = findings_known(facts, scope.selection, away, today_of(scope.account)) is not None
     judged_first(facts, scope, Judged.TARGETS, Judged.TERMS, first=is_first_answer(), more=not known)
 
 
@@ -45,18 +45,18 @@ def found_now() -> Findings:
     scope = current_scope()
     need(services().facts, scope, SOURCES, figures())
     put_away = away_from(scope.account.id)
-    return findings_of(services().facts, scope.look, put_away, today_of(scope.account))
+    return findings_of(services().facts, scope.selection, put_away, today_of(scope.account))
 
 
 @findings.get("/")
-def look() -> str:
+def index() -> str:
     """Everything found, grouped by what to do, largest stake first."""
     scope = current_scope()
     if scope.newest is None:
         return render_template("findings/empty.html")
     _judged_first(scope)
-    made = pages.page(context(), found_now(), today_of(scope.account), request.args.get("all", ""))
-    return render_template("findings/findings.html", **shown(made))
+    findings_view = pages.page(context(), found_now(), today_of(scope.account), request.args.get("all", ""))
+    return render_template("findings/findings.html", **shown(findings_view))
 
 
 def _with_days(scope: Scope) -> str:
@@ -71,11 +71,11 @@ def opened(key: str) -> str:
     if scope.newest is None:
         return render_template("findings/empty.html")
     if key not in CHECKS:
-        raise NotFound(f"There is no finding “{key}”.", remedy="Look at the findings again.")
+        raise NotFound(f"There is no finding “{key}”.", remedy="Reload the findings.")
     _judged_first(scope)
     row_id = request.args.get("row", "")
-    made = opened_pages.page(context(), group_of(found_now(), key, row_id), row_id)
-    return render_template("findings/opened.html", **shown(made))
+    opened_view = opened_pages.page(context(), group_of(found_now(), key, row_id), row_id)
+    return render_template("findings/opened.html", **shown(opened_view))
 
 
 @findings.post("/tick-off")
@@ -86,11 +86,11 @@ def tick_off() -> AnyResponse:
     """
     who, scope = must_write(), current_scope()
     key, rows = request.form.get("check", ""), request.form.getlist("findings")
-    said = request.form.get("note", "").strip()
+    text = request.form.get("note", "").strip()
     if key not in CHECKS or not rows:
-        raise BadInput("No finding was named.", remedy="Open one first.")
-    if not said:
-        raise BadInput("What was done?", remedy="Write it down, for whoever looks next.")
+        raise BadInput("No finding selected.", remedy="Open a finding first.")
+    if not text:
+        raise BadInput("What did you do?", remedy="Describe it in a note.")
     until = today_of(scope.account) + timedelta(days=WATCHED_DAYS)
     hidden_findings.put(
         services().store,
@@ -100,15 +100,15 @@ def tick_off() -> AnyResponse:
         rows,
         until_day=until,
         until_clicks=None,
-        reason=f"{hidden_findings.DONE}{said}"[:512],
+        reason=f"{hidden_findings.DONE}{text}"[:512],
     )
-    flash(f"Ticked off, and watched. If it is still found on {figures().day(until)}, it comes back.")
-    return redirect(scope.elsewhere(url_for("findings.look")))
+    flash(f"Marked as done. It returns on {figures().day(until)} if the problem is still there.")
+    return redirect(scope.elsewhere(url_for("findings.index")))
 
 
 @findings.get("/report")
 def report() -> str:
-    """The audit on paper: what was found, what changed since the last one, what is planned."""
+    """The client's report, to print; with `annex=yes` the audit in detail."""
     scope = current_scope()
     if scope.newest is None:
         return render_template("findings/empty.html")
@@ -129,9 +129,9 @@ def workbook() -> AnyResponse:
     """The audit as a workbook: summary, findings, targets, search terms, words, plan."""
     scope = current_scope()
     if scope.newest is None:
-        raise NotFound("There is nothing to write down yet.", remedy="Load a report first.")
-    made = sheets(context(), found_now(), today_of(scope.account))
-    return hand_out_workbook(made, f"audit-{scope.window.first}-{scope.window.last}")
+        raise NotFound("Nothing to report yet.", remedy="Load a report first.")
+    tables = sheets(context(), found_now(), today_of(scope.account))
+    return hand_out_workbook(tables, f"audit-{scope.window.first}-{scope.window.last}")
 
 
 @findings.post("/close")
@@ -150,10 +150,9 @@ def close() -> AnyResponse:
         after=request.form.get("after", type=whole),
     )
     flash(
-        f"The audit is closed with {write.counted(found.count(), 'finding')}. The next one says what is new, "
-        "what came back and what is gone."
+        f"Audit closed with {write.counted(found.count(), 'finding')}. The next audit shows what is new, back and gone."
     )
-    return redirect(scope.elsewhere(url_for("findings.look")))
+    return redirect(scope.elsewhere(url_for("findings.index")))
 
 
 @findings.post("/reopen")
@@ -161,8 +160,8 @@ def reopen() -> AnyResponse:
     """Takes back the closing of an audit."""
     who, scope = must_write(), current_scope()
     closed_audits.reopen(services().store, scope.account.id, who.id, request.form.get("audit", 0, type=whole))
-    flash("The closing was taken back.")
-    return redirect(scope.elsewhere(url_for("findings.look")))
+    flash("Audit reopened.")
+    return redirect(scope.elsewhere(url_for("findings.index")))
 
 
 @findings.post("/put-away")
@@ -172,10 +171,10 @@ def put_away() -> AnyResponse:
     form, rows = PutAwayForm(request.form, today_of(scope.account)), request.form.getlist("findings")
     check = form.check.data or ""
     if check not in CHECKS or not rows:
-        raise BadInput("No finding was selected.", remedy="Select some rows first (x).")
+        raise BadInput("No finding selected.", remedy="Select rows first (x).")
     form.checked()
     if form.until_clicks and not waits(CHECKS[check]):
-        raise BadInput("What is found of more than one row has no clicks to wait for.", remedy="Choose a day.")
+        raise BadInput("These findings cannot wait for clicks.", remedy="Choose a day.")
     hidden_findings.put(
         services().store,
         scope.account.id,
@@ -186,8 +185,8 @@ def put_away() -> AnyResponse:
         until_clicks=form.until_clicks,
         reason=form.reason.data or "",
     )
-    flash(f"{figures().counted(len(rows), 'finding')} put away; see the end of the page.")
-    return redirect(scope.elsewhere(url_for("findings.look")))
+    flash(f"{figures().counted(len(rows), 'finding')} snoozed. They are at the end of the page.")
+    return redirect(scope.elsewhere(url_for("findings.index")))
 
 
 @findings.post("/bring-back")
@@ -198,4 +197,4 @@ def bring_back() -> AnyResponse:
         services().store, scope.account.id, who.id, request.form.getlist("away", type=whole)
     )
     flash(f"{figures().counted(back, 'finding')} brought back.")
-    return redirect(scope.elsewhere(url_for("findings.look")))
+    return redirect(scope.elsewhere(url_for("findings.index")))

@@ -15,6 +15,7 @@ from nimbus_reef.analysis.judged_proposals import judged
 from nimbus_reef.analysis.judged_tables import VIEWS, table_to_export
 from nimbus_reef.analysis.pulse import Beat, beat
 from nimbus_reef.analysis.recurring import Recurring, since_last
+from nimbus_reef.core import glossary
 from nimbus_reef.core.changes import Change, kind_of, sound, word_of
 from nimbus_reef.core.changes import named as named_change
 from nimbus_reef.core.checks import CHECKS
@@ -25,10 +26,10 @@ from nimbus_reef.store.people.plans import Planned
 from nimbus_reef.web.kit.context import Context
 from nimbus_reef.web.params import Scope
 
-_MONEY = {"at stake per 30 days": "0.00", "spend": "0.00", "sales": "0.00"}
+_MONEY = {"wasted per 30 days": "0.00", "spend": "0.00", "sales": "0.00"}
 
 
-def summary(scope: Scope, found: Findings, told: Beat, recurring: Recurring) -> Table:
+def summary(scope: Scope, found: Findings, result: Beat, recurring: Recurring) -> Table:
     """What was looked at and what it came to, a line each: in words, as an amount, as a rate, or as a day."""
     account, last, since = scope.account, recurring.last, recurring.since
     rows: list[_SummaryLine] = [
@@ -46,9 +47,9 @@ def summary(scope: Scope, found: Findings, told: Beat, recurring: Recurring) -> 
         ]
     rows += [
         _SummaryLine("target ACOS (assumed)" if scope.assumes_target else "target ACOS", rate=scope.target_acos),
-        _SummaryLine("totals come from", KINDS[told.source].title if told.source else ""),
+        _SummaryLine("totals come from", KINDS[result.source].title if result.source else ""),
     ]
-    for label, each in (("now", told.now), ("before", told.then)):
+    for label, each in (("now", result.now), ("before", result.then)):
         if each is not None:
             rows += [
                 _SummaryLine(f"spend, {label}", amount=from_micro(each.spend)),
@@ -57,7 +58,7 @@ def summary(scope: Scope, found: Findings, told: Beat, recurring: Recurring) -> 
                 _SummaryLine(f"TACOS, {label}", rate=each.tacos),
             ]
     rows += [
-        _SummaryLine("likely above target per 30 days, the same money once", amount=from_micro(found.overspend)),
+        _SummaryLine("wasted spend per 30 days, the same money counted once", amount=from_micro(found.overspend)),
         *([_SummaryLine("missed sales per 30 days", amount=from_micro(found.missed))] if found.missed else []),
         _SummaryLine("findings", amount=float(found.count())),
         *(
@@ -70,12 +71,12 @@ def summary(scope: Scope, found: Findings, told: Beat, recurring: Recurring) -> 
             else []
         ),
     ]
-    made = pl.DataFrame(
+    frame = pl.DataFrame(
         [(each.what, each.words, each.amount, each.rate, each.day) for each in rows],
         schema={"what": pl.String, "in words": pl.String, "amount": pl.Float64, "rate": pl.Float64, "day": pl.Date},
         orient="row",
     )
-    return Table("Summary", made, {"amount": "#,##0.##", "rate": "0.0%"})
+    return Table("Summary", frame, {"amount": "#,##0.##", "rate": "0.0%"})
 
 
 @dataclass(frozen=True, slots=True)
@@ -103,7 +104,7 @@ def findings_table(found: Findings, recurring: Recurring) -> Table:
                 pl.col("campaign", "ad_group", "target").cast(pl.String),
                 pl.col("match_type").cast(pl.String).alias("match type"),
                 term.alias("search term"),
-                (pl.col("stake") / MICRO).alias("at stake per 30 days"),
+                (pl.col("stake") / MICRO).alias("wasted per 30 days"),
                 pl.col("clicks", "orders"),
                 (pl.col("spend") / MICRO).alias("spend"),
                 (pl.col("sales") / MICRO).alias("sales"),
@@ -155,20 +156,38 @@ def _values(change: Change) -> tuple[float | None, float | None, str, str]:
     return None, None, change.old_value, change.new_value
 
 
+def glossary_table() -> Table:
+    """The words of the sheets and what they mean."""
+    terms = [each for group in glossary.groups().values() for each in group]
+    return Table(
+        "Glossary",
+        pl.DataFrame(
+            {
+                "word": [each.name for each in terms],
+                "meaning": [each.definition for each in terms],
+                "formula": [each.formula for each in terms],
+                "unit": [each.unit for each in terms],
+            }
+        ),
+        {},
+    )
+
+
 def sheets(ask: Context, found: Findings, today: date) -> list[Table]:
-    """The sheets of the audit: summary, findings, targets, search terms, words, every table that has rows, plan."""
-    facts, look, recurring = ask.facts, ask.look, since_last(ask.facts, ask.account, found, ask.scope.part)
-    made = []
+    """The sheets of the audit: summary, findings, judged rows, every table that has rows, plan, glossary."""
+    facts, selection, recurring = ask.facts, ask.selection, since_last(ask.facts, ask.account, found, ask.scope.part)
+    entries = []
     for view in VIEWS.values():
-        rows = judged(facts, look, view.subject).sort("stake", descending=True)
-        made.append(replace(table_to_export(view, rows, ask.scope.window), name=view.title))
+        rows = judged(facts, selection, view.subject).sort("stake", descending=True)
+        entries.append(replace(table_to_export(view, rows, ask.scope.window), name=view.title))
     for needs, made_by in ((catalog_files.NEEDS, catalog_files.FILES), (delivery_files.NEEDS, delivery_files.FILES)):
         for name, make in made_by.items():
             if any(facts.held_days(ask.account.id, kind, ask.scope.window) for kind in needs[name]):
-                made.append(replace(make(facts, look), name=name.capitalize()))
+                entries.append(replace(make(facts, selection), name=name.capitalize()))
     return [
-        summary(ask.scope, found, beat(facts, look, today), recurring),
+        summary(ask.scope, found, beat(facts, selection, today), recurring),
         findings_table(found, recurring),
-        *made,
+        *entries,
         plan_table(ask.planned()),
+        glossary_table(),
     ]

@@ -11,14 +11,14 @@ import polars as pl
 
 from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import BadFile, BadInput
-from nimbus_reef.formats import cell_types, currencies, mixed, reports, sheet_look, typed, values
+from nimbus_reef.formats import cell_types, currencies, mixed, reports, sheet_summary, typed, values
 from nimbus_reef.formats.cell_types import REJECTED
 from nimbus_reef.formats.contract import SPAN_COLUMNS, CellKind, Column
 from nimbus_reef.formats.figures import Figures
 from nimbus_reef.formats.kinds import KINDS, READ_KINDS
 from nimbus_reef.formats.mapping import KIND_SURE, NAMED_BY_ID, ColumnMap, Suggestion
 from nimbus_reef.formats.raw import AS_FOUND, LINE, SEPARATORS, Layout, RawTable
-from nimbus_reef.formats.sheet_look import SheetLook
+from nimbus_reef.formats.sheet_summary import SheetSummary
 from nimbus_reef.formats.values import DateOrder, Style
 from nimbus_reef.jobs.intake import Looked, usual_maps, with_settings
 from nimbus_reef.store.record.loads import Batch
@@ -76,7 +76,7 @@ class UnknownWord:
     field: str
     column: str
     word: str
-    said: str
+    value: str
     offered: tuple[str, ...]
 
 
@@ -127,7 +127,7 @@ class SheetChoice:
     sample: tuple[tuple[str, ...], ...]
     notes: tuple[str, ...]
     layout: Layout
-    said: Layout
+    chosen_layout: Layout
     first_lines: tuple[str, ...]
 
 
@@ -180,30 +180,30 @@ def layouts(fields: Fields) -> dict[str, Layout] | None:
     separator = fields.get("separator") or ""
     if separator and separator not in SEPARATORS:
         raise BadInput(f"“{separator[:9]}” is not a separator.", remedy=f"Choose {', '.join(SEPARATORS.values())}.")
-    said = {}
+    by_key = {}
     for name in names:
         sheet = fields.get(name.replace("header-", "named-")) or ""
         try:
-            said[sheet] = Layout(separator, typed.whole(fields.get(name) or "0"))
+            by_key[sheet] = Layout(separator, typed.whole(fields.get(name) or "0"))
         except ValueError:
             raise BadInput("The header line is not a number.", remedy="Choose one of the lines.") from None
-    return said
+    return by_key
 
 
 def loaded_before(before: Batch | None, maps: Sequence[ColumnMap], figures: Figures) -> str:
     """What loading the same file again with the current choices does; empty when it was not loaded before."""
     if before is None:
         return ""
-    said = (
-        f"The very same file was loaded already on {before.loaded_at:%Y-%m-%d} as “{KINDS[before.kind].title}”"
+    text = (
+        f"This file was already loaded on {before.loaded_at:%Y-%m-%d} as “{KINDS[before.kind].title}”"
         f" ({figures.counted(before.rows, 'row')})"
     )
     as_then = [each for each in maps if each.kind == before.kind]
     if not as_then:
-        return f"{said}. That load stays. Undo it if it was wrong."
+        return f"{text}. That load stays. Undo it if it was wrong."
     if any(_read_alike(each, before.mapping) for each in as_then):
-        return f"{said}; loading it again changes nothing but its date."
-    return f"{said} with other choices."
+        return f"{text}. Loading it again changes only its date."
+    return f"{text} with other choices."
 
 
 def _read_alike(one: ColumnMap, other: ColumnMap) -> bool:
@@ -249,11 +249,11 @@ def _prefix(number: int) -> str:
     return f"r{number}-" if number else ""
 
 
-def _maps_of(number: int, sheet: SheetLook, known: Sequence[ColumnMap], fields: Fields) -> list[ColumnMap]:
+def _maps_of(number: int, sheet: SheetSummary, known: Sequence[ColumnMap], fields: Fields) -> list[ColumnMap]:
     """The mappings of one table before its columns were changed by hand."""
     kind = fields.get("kind" if number == 0 else f"kind-{number}")
     told_by = fields.get(f"told-{number}")
-    if told_by and told_by not in sheet.table.headers and sheet.table.said != AS_FOUND:
+    if told_by and told_by not in sheet.table.headers and sheet.table.chosen_layout != AS_FOUND:
         told_by = None  # it was chosen among the headers of another line
     if kind is None and told_by is None and known:
         return list(known)
@@ -276,14 +276,14 @@ def _sure(suggested: Suggestion) -> ColumnMap:
     )
 
 
-def _word_kinds(number: int, sheet: SheetLook, told_by: str, fields: Fields) -> dict[str, tuple[str, ...]]:
+def _word_kinds(number: int, sheet: SheetSummary, told_by: str, fields: Fields) -> dict[str, tuple[str, ...]]:
     if told_by not in sheet.table.headers:
         raise BadInput(f"“{told_by}” is not a column of the file.", remedy="Choose one of its own.")
     found = mixed.row_words(sheet.table, told_by)
     for place, word in enumerate(found):
-        said = fields.get(f"word-{number}-{place}")
-        if said is not None and (said in FEEDS or said == ""):
-            found[word] = tuple(said.split("+")) if said else ()
+        text = fields.get(f"word-{number}-{place}")
+        if text is not None and (text in FEEDS or text == ""):
+            found[word] = tuple(text.split("+")) if text else ()
     return found
 
 
@@ -298,27 +298,27 @@ def _mark(columns: ColumnMap) -> str:
 def _with_choices(suggested: ColumnMap, prefix: str, fields: Fields, headers: Sequence[str]) -> ColumnMap:
     """The mapping with the columns and words that the form says, where they are said of this one."""
     order = fields.get("dates")
-    made = replace(
+    column_map = replace(
         suggested,
         date_order=_DATE_ORDERS.get(order or "", suggested.date_order),
         decimal=_decimal(fields.get("decimal") or "") or suggested.decimal,
         rate=_rate(fields.get("rate") or "") or suggested.rate,
     )
     mark = fields.get(f"{prefix}mark")
-    if "mapped" not in fields or (mark is not None and mark != _mark(made)):
-        return made
-    names = [column.name for column in READ_KINDS[made.kind].columns]
+    if "mapped" not in fields or (mark is not None and mark != _mark(column_map)):
+        return column_map
+    names = [column.name for column in READ_KINDS[column_map.kind].columns]
     columns = {name: header for name in names if (header := fields.get(f"{prefix}column-{name}"))}
     if wrong := sorted(set(columns.values()).difference(headers)):
         raise BadInput(f"“{wrong[0]}” is not a column of the file.", remedy="Choose one of its own.")
-    made = replace(made, columns=columns)
-    said: dict[str, dict[str, str]] = {name: dict(words) for name, words in made.values.items()}
+    column_map = replace(column_map, columns=columns)
+    by_key: dict[str, dict[str, str]] = {name: dict(words) for name, words in column_map.values.items()}
     for name in names:
         for place in range(_MOST_WORDS):
             word, meaning = (fields.get(f"{prefix}{what}-{name}-{place}") for what in ("word", "value"))
             if word and meaning:
-                said.setdefault(name, {})[word] = meaning
-    return replace(made, values=said)
+                by_key.setdefault(name, {})[word] = meaning
+    return replace(column_map, values=by_key)
 
 
 def _rate(text: str) -> float | None:
@@ -352,11 +352,11 @@ def _file_choices(
 ) -> Choices:
     tables = {each.table.sheet: each for each in looked.sheets}
     undated = [each for each in maps if not each.dated]
-    told = next((tables[each.sheet].days for each in undated if tables[each.sheet].days), None)
-    days = _days(fields) or next((each.days for each in undated if each.days), None) or told
+    window = next((tables[each.sheet].days for each in undated if tables[each.sheet].days), None)
+    days = _days(fields) or next((each.days for each in undated if each.days), None) or window
     whole = tuple(replace(each, days=None if each.dated else days) for each in maps)
     ask_dates = any(
-        sheet_look.date_doubt(tables[each.sheet].table, replace(each, date_order=DateOrder.UNKNOWN)) for each in maps
+        sheet_summary.date_doubt(tables[each.sheet].table, replace(each, date_order=DateOrder.UNKNOWN)) for each in maps
     )
     ask_decimal = any(_decimal_in_doubt(tables[each.sheet].table, each) for each in maps)
     sums = any(READ_KINDS[each.kind].takes_blocks for each in undated)
@@ -373,7 +373,7 @@ def _file_choices(
         bool(undated) and not sums,
         days.first.isoformat() if days else "",
         days.last.isoformat() if days else "",
-        "what its name or title tells" if told and days == told else "",
+        "from its name or title" if window and days == window else "",
         any(READ_KINDS[each.kind].has_campaign for each in maps),
         tuple(
             column.name.replace("_", " ")
@@ -399,8 +399,8 @@ def _foreign(looked: Looked, maps: Sequence[ColumnMap]) -> tuple[str, str]:
     where it is in two.
     """
     try:
-        told = (currencies.foreign(looked.sheet(each.sheet).table, each, looked.currency, "") for each in maps)
-        return next((each for each in told if each), ""), ""
+        names = (currencies.foreign(looked.sheet(each.sheet).table, each, looked.currency, "") for each in maps)
+        return next((each for each in names if each), ""), ""
     except BadFile as problem:
         return "", str(problem)
 
@@ -438,7 +438,7 @@ def _decimal_in_doubt(table: RawTable, columns: ColumnMap) -> bool:
 
 
 def _sheet(
-    number: int, sheet: SheetLook, own: Sequence[ColumnMap], offset: int, chosen: bool, fields: Fields
+    number: int, sheet: SheetSummary, own: Sequence[ColumnMap], offset: int, chosen: bool, fields: Fields
 ) -> SheetChoice:
     table = sheet.table
     told_by = own[0].told_by if own else (fields.get(f"told-{number}") or "")
@@ -465,7 +465,7 @@ def _sheet(
         tuple(sample_rows(table)),
         table.notes,
         table.layout,
-        table.said,
+        table.chosen_layout,
         table.first_lines,
     )
 
@@ -480,7 +480,7 @@ def _as_known(own: Sequence[ColumnMap], kinds: Mapping[str, tuple[str, ...]]) ->
     return found
 
 
-def _reading(sheet: SheetLook, columns: ColumnMap, prefix: str) -> FileReading:
+def _reading(sheet: SheetSummary, columns: ColumnMap, prefix: str) -> FileReading:
     kind, table = READ_KINDS[columns.kind], sheet.table
     suggested = sheet.suggestion_of(columns)
     part = mixed.rows_of(table, columns.told_by, columns.only) if columns.told_by else table
@@ -501,9 +501,9 @@ def _unknown(table: RawTable, columns: ColumnMap, prefix: str) -> list[UnknownWo
     asked = reports.unknown_words(table, replace(columns, values=_kept(columns)))
     for name, words in asked.items():
         offered = (*sorted(set(kind.column(name).aliases.values())), REJECTED)
-        said = columns.values.get(name, {})
+        by_key = columns.values.get(name, {})
         found += [
-            UnknownWord(f"{prefix}{{}}-{name}-{place}", name.replace("_", " "), word, said.get(word, ""), offered)
+            UnknownWord(f"{prefix}{{}}-{name}-{place}", name.replace("_", " "), word, by_key.get(word, ""), offered)
             for place, word in enumerate(words[:_MOST_WORDS])
         ]
     return found
@@ -549,7 +549,7 @@ def _with_nothing(cells: pl.Series, column: Column, read: Sequence[str]) -> list
     blank = "0" if column.summed else "" if column.required else "nothing"
     trimmed = values.trimmed(cells)
     nothing = values.empty(trimmed) & ((trimmed != "") | column.summed)
-    return [blank if empty and not told else told for told, empty in zip(read, nothing.to_list(), strict=True)]
+    return [blank if empty and not result else result for result, empty in zip(read, nothing.to_list(), strict=True)]
 
 
 def _telling_rows(table: RawTable) -> pl.DataFrame:

@@ -105,8 +105,8 @@ def _undo_summary(done: Undone, figures: Figures) -> Summary:
     restored, left = done.restored, done.left
     span = _span(restored[0].first, restored[-1].last, len(restored)) if restored else []
     warnings = [
-        f"{figures.count(len(left))} days or sums from {left[0].first} to {left[-1].last} stay as they are: a newer"
-        " batch stands on them. Undo that one first to have these back too."
+        f"{figures.count(len(left))} days or sums from {left[0].first} to {left[-1].last} stay, because a newer"
+        " load replaced them. Undo that load first."
         for _ in left[:1]
     ]
     return Summary(f"Undone: {KINDS[done.kind].title.lower()} as before", tuple(span), tuple(warnings))
@@ -128,9 +128,9 @@ _CALENDAR_DAYS: Final = 120
 _DAY_WIDTH: Final = 5
 _IN_THE_KEY: Final = {
     DayState.HELD: "held",
-    DayState.MATURING: "maturing: sales are still being added",
-    DayState.EARLY: "loaded before it had matured: load those days again",
-    DayState.PART: "one of the ad formats is missing",
+    DayState.MATURING: "maturing: sales are still coming in",
+    DayState.EARLY: "loaded before it was complete: load those days again",
+    DayState.PART: "one ad format is missing",
     DayState.MISSING: "missing",
 }
 
@@ -224,9 +224,7 @@ def calendar(
 def _bracket(block: Window, window: Window) -> Bracket:
     first = max(0, (block.first - window.first).days) * _DAY_WIDTH + 0.5
     last = ((block.last - window.first).days + 1) * _DAY_WIDTH - 0.5
-    return Bracket(
-        f"M{first},4 V1.5 H{last} V4", f"one sum for {block.first} to {block.last}, {block.days} days; not known by day"
-    )
+    return Bracket(f"M{first},4 V1.5 H{last} V4", f"one total for {block.first} to {block.last}, {block.days} days")
 
 
 def _with_blocks(words: str, blocks: Sequence[Window]) -> str:
@@ -278,6 +276,6 @@ def differ_words(each: ReportGap, figures: Figures) -> str:
     return (
         f"{titles[0]} and {titles[1].lower()} differ in {each.measure}: {figures.micro(each.first)} against "
         f"{figures.micro(each.second)}{f' ({figures.relative(gap)})' if gap is not None else ''}, "
-        f"{figures.days(each.days)}, {figures.counted(each.held, 'day')} that both hold. "
+        f"{figures.days(each.days)}, {figures.counted(each.shared_days, 'day')} in both. "
         f"Totals come from {titles[0].lower()}."
     )

@@ -1,4 +1,4 @@
-"""What each report makes possible, in the order of its worth to an audit, and what is possible with those held."""
+"""What each report adds, in the order of its worth to an audit, and what is possible with those held."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from nimbus_reef.formats.kinds import KINDS
 @dataclass(frozen=True, slots=True)
 class Possible:
     """
-    What a kind of report makes possible. also: other reports that would bring it too, less well; opens: the endpoint
+    What a kind of report adds. also: other reports that would bring it too, less well; opens: the endpoint
     and view that show it.
     """
 
@@ -25,75 +25,59 @@ class Possible:
 ORDER: Final = (
     Possible(
         "search_term_daily",
-        "costly search terms with what a negative would also stop, words to shut out, winners to promote; "
-        "by themselves also keywords and totals, as far as clicks have a term",
+        "wasted search terms with what a negative would also stop, words to block, search terms to promote; "
+        "alone also keywords and totals of clicks with a term",
         ("targeting.table", "terms"),
     ),
     Possible(
         "target_daily",
-        "costly keywords, whole: all their clicks, and the bid each is worth",
+        "keywords above target with all their clicks, and the bid each is worth",
         ("targeting.table", "targets"),
         ("search_term_daily",),
     ),
     Possible(
-        "targets",
-        "the bids themselves: proposals to move them, what runs and what does not",
-        ("targeting.table", "targets"),
+        "targets", "the bids: proposals to change them, what is live and what is paused", ("targeting.table", "targets")
     ),
     Possible(
         "product_ad_daily",
-        "products that drain an ad group, families with money on the wrong child, who moved the cost of sale",
+        "product ads wasting spend, spend on the wrong variation, what moved ACOS",
         ("catalog.view", "ads"),
     ),
-    Possible(
-        "campaigns",
-        "budgets, placements’ adjustments, portfolios and formats to look at one by one",
-        ("delivery.view", "budgets"),
-    ),
+    Possible("campaigns", "budgets, bid adjustments, portfolios and formats", ("delivery.view", "budgets")),
     Possible(
         "catalog",
-        "families, eligibility, margins and break-even; what a product is called guards its negatives",
+        "families, eligibility, margins and break-even; product names protect against harmful negatives",
         ("catalog.view", "families"),
     ),
     Possible(
         "product_sales_daily",
-        "all trade: TACOS, organic sales, products that sell and are not advertised",
+        "total sales: TACOS, organic sales, selling products without ads",
         ("catalog.view", "gaps"),
     ),
     Possible(
-        "placement_daily",
-        "where on the marketplace money earns, off-site spend, base bid and adjustments together",
-        ("delivery.view", "placements"),
+        "placement_daily", "placements, off-site spend, base bid and adjustments", ("delivery.view", "placements")
     ),
-    Possible("hourly", "hours that earn, budgets that run dry and what that costs", ("delivery.view", "hours")),
+    Possible("hourly", "strong and weak hours, campaigns out of budget and missed sales", ("delivery.view", "hours")),
     Possible(
         "campaign_daily",
-        "totals of campaigns and account that hold every click",
+        "complete totals of campaigns and the account",
         ("standing.view", "tree"),
         ("target_daily", "placement_daily", "product_ad_daily"),
     ),
-    Possible("peer_benchmarks", "how every metric stands against category peers", ("standing.view", "tree")),
-    Possible(
-        "listings",
-        "pages that lack something, and conversion that fell when a page changed",
-        ("catalog.view", "listings"),
-    ),
+    Possible("peer_benchmarks", "every metric against category peers", ("standing.view", "tree")),
+    Possible("listings", "incomplete pages, conversion drops after a listing change", ("catalog.view", "listings")),
     Possible(
         "product_ads",
-        "what is advertised at all, with traffic or without",
+        "which products are advertised, with or without traffic",
         ("catalog.view", "gaps"),
         ("product_ad_daily",),
     ),
-    Possible(
-        "ad_groups",
-        "ad groups that are paused, so that nothing is proposed for what does not run",
-        ("catalog.view", "structure"),
-    ),
-    Possible("query_funnel", "shares of search queries, and where shoppers are lost", ("standing.view", "queries")),
-    Possible("sales_hourly", "organic sales by hour beside those of ads", ("delivery.view", "hours")),
-    Possible("changes", "what somebody changed, on every trend, to be set back", ("movement.view", "trends")),
-    Possible("boosts", "raises in force in the real highest bid", ("delivery.view", "boosts")),
-    Possible("events", "sale events to plan raises for", ("delivery.view", "boosts")),
+    Possible("ad_groups", "paused ad groups, so that nothing is proposed for them", ("catalog.view", "structure")),
+    Possible("query_funnel", "shares of search queries, and where shoppers drop off", ("standing.view", "queries")),
+    Possible("sales_hourly", "organic sales by hour next to ad sales", ("delivery.view", "hours")),
+    Possible("changes", "changes made, on every trend, to undo them", ("movement.view", "trends")),
+    Possible("boosts", "active boosts in the highest possible bid", ("delivery.view", "boosts")),
+    Possible("events", "sale events to plan boosts for", ("delivery.view", "boosts")),
     Possible("peer_format_mix", "the mix of ad formats against peers", ("standing.view", "formats")),
 )
 """Every kind that a page shows, the most useful first."""
@@ -101,25 +85,25 @@ ORDER: Final = (
 
 @dataclass(frozen=True, slots=True)
 class PossibleLine:
-    """A line of the list: which report, what it makes possible, how that stands."""
+    """A line of the list: which report, what it adds, how that stands."""
 
     title: str
     what: str
     state: str
-    held: bool
+    loaded: bool
     opens: tuple[str, str]
 
 
-def lines(held: Collection[str]) -> list[PossibleLine]:
+def lines(names: Collection[str]) -> list[PossibleLine]:
     """All kinds in the order of their worth; held: those that anything is held of."""
     return [
-        PossibleLine(KINDS[each.kind].title, each.what, _state(each, held), each.kind in held, each.opens)
+        PossibleLine(KINDS[each.kind].title, each.what, _state(each, names), each.kind in names, each.opens)
         for each in ORDER
     ]
 
 
-def _state(each: Possible, held: Collection[str]) -> str:
-    if each.kind in held:
+def _state(each: Possible, names: Collection[str]) -> str:
+    if each.kind in names:
         return "possible"
-    stand_in = next((kind for kind in each.also if kind in held), None)
+    stand_in = next((kind for kind in each.also if kind in names), None)
     return f"in part, from {KINDS[stand_in].title.lower()}" if stand_in else "not yet"

@@ -17,7 +17,7 @@ from nimbus_reef.formats.figures import Figures
 from nimbus_reef.formats.kinds import KINDS
 from nimbus_reef.formats.mapping import checked
 from nimbus_reef.formats.raw import SEPARATORS
-from nimbus_reef.formats.sheet_look import date_doubt, days_missing
+from nimbus_reef.formats.sheet_summary import date_doubt, days_missing
 from nimbus_reef.formats.tables import csv_lines
 from nimbus_reef.jobs import intake as loading
 from nimbus_reef.jobs.orders import LoadOrder, load_order
@@ -34,17 +34,17 @@ _IN_THE_TRAIL: Final = {"load": "loaded", "undo": "undone"}
 
 
 @intake.get("/")
-def look() -> str:
+def index() -> str:
     """Where files are dropped, the queue, what is held and what was loaded."""
     account, store = current_scope().account, services().store
-    held = loads.batches(store, account.id)
+    batches = loads.batches(store, account.id)
     reports = loads.held_reports(store, account.id)
     jobs = [_job_view(job, name) for job, name in loads.recent_jobs(store, account.id)]
-    told = {each.job.upload_id for each in jobs if each.job.open or each.waits}
+    entries = {each.job.upload_id for each in jobs if each.job.open or each.waits}
     return render_template(
         "intake/intake.html",
         # Each file once: where its last try says what comes next, there.
-        waiting=[each for each in loads.waiting_uploads(store, account.id) if each.id not in told],
+        waiting=[each for each in loads.waiting_uploads(store, account.id) if each.id not in entries],
         jobs=jobs,
         calendar=pages.calendar(
             reports,
@@ -53,8 +53,8 @@ def look() -> str:
             account.maturing_days,
             figures(),
         ),
-        batches=[(batch, pages.batch_summary(batch, figures())) for batch in held],
-        together={batch.together for batch in held},
+        batches=[(batch, pages.batch_summary(batch, figures())) for batch in batches],
+        together={batch.together for batch in batches},
         possible=possible.lines({each.kind for each in reports}),
         differ=_differ(account),
         inbox=_as_seen_from_here(services().config.inbox / account.key),
@@ -94,13 +94,13 @@ def drop() -> AnyResponse:
     account, folder = current_scope().account, services().config.uploads
     files = [file for file in request.files.getlist("files") if file.filename]
     if not files:
-        raise BadInput("No file was chosen.", remedy="Drop a report, or choose one.")
+        raise BadInput("No file chosen.", remedy="Drop a report, or choose one.")
     taken, refused = [], []
     for file in files:
         name = (file.filename or "").replace("\\", "/").rpartition("/")[2]
         kept = loading.keep(folder, file.stream)
         try:
-            loading.look(services().store, account, kept.path, name)
+            loading.inspect(services().store, account, kept.path, name)
         except (BadFile, BadInput) as problem:
             refused.append(str(problem))
             continue
@@ -118,7 +118,7 @@ def drop() -> AnyResponse:
         flash(each, "problem")
     if len(taken) == 1:
         return redirect(current_scope().elsewhere(url_for("intake.map_file", upload_id=taken[0])))
-    return redirect(current_scope().elsewhere(url_for("intake.look")))
+    return redirect(current_scope().elsewhere(url_for("intake.index")))
 
 
 def _upload(upload_id: int) -> Upload:
@@ -152,7 +152,7 @@ def _looked(upload_id: int, fields: choosing.Fields) -> tuple[Upload, loading.Lo
     account = account_by_id(upload.account_id)
     path = services().config.uploads / upload.sha256
     layouts = choosing.layouts(fields)
-    return upload, loading.look(services().store, account, path, upload.file_name, upload.sha256, layouts)
+    return upload, loading.inspect(services().store, account, path, upload.file_name, upload.sha256, layouts)
 
 
 @intake.post("/files/<int:upload_id>/load")
@@ -162,17 +162,13 @@ def load(upload_id: int) -> AnyResponse:
     upload, looked = _looked(upload_id, request.form)
     chosen = choosing.choices(looked, request.form)
     if not chosen.maps:
-        raise BadInput(
-            "Nothing of the file is chosen.", place=upload.file_name, remedy="Go back and choose a sheet or a kind."
-        )
+        raise BadInput("No sheet chosen.", place=upload.file_name, remedy="Go back and choose a sheet or a kind.")
     for each in chosen.maps:
         table = looked.sheet(each.sheet).table
         checked(each, table.headers)
         if date_doubt(table, each):
             raise BadInput(
-                "The dates can be read day-first or month-first.",
-                place=upload.file_name,
-                remedy="Go back and say which it is.",
+                "The dates can be read day-first or month-first.", place=upload.file_name, remedy="Go back and choose."
             )
         if each.needs_days:
             raise days_missing(table, each, upload.file_name)
@@ -190,8 +186,8 @@ def say_yes(job_id: int) -> AnyResponse:
     job, _ = _job(job_id)
     upload = _upload(job.upload_id) if job.state == "asks" and job.upload_id is not None else None
     if upload is None or upload.state != "waiting":
-        raise BadInput("This load asks nothing.", remedy="Look at the queue again.")
-    loads.finish_job(services().store, job.id, state="cancelled", message="answered with yes; loaded anew")
+        raise BadInput("This load has no question.", remedy="Reload the page.")
+    loads.finish_job(services().store, job.id, state="cancelled", message="confirmed; loading again")
     return _enqueue(upload, replace(load_order(job), confirmed=True))
 
 
@@ -208,7 +204,7 @@ def _start(kind: str, account_id: int, file_name: str, request: object, *, uploa
         store, _IN_THE_TRAIL[kind], person_id=who.id, account_id=account_id, detail={"job": job_id, "file": file_name}
     )
     services().queue.start(job_id)
-    return redirect(f"{current_scope().elsewhere(url_for('intake.look'))}#job-{job_id}")
+    return redirect(f"{current_scope().elsewhere(url_for('intake.index'))}#job-{job_id}")
 
 
 @intake.post("/batches/<int:batch_id>/undo")
@@ -222,7 +218,7 @@ def undo(batch_id: int) -> AnyResponse:
 def _batch(batch_id: int) -> loads.Batch:
     batch = loads.get_batch(services().store, batch_id)
     if batch is None:
-        raise NotFound("There is no such batch.", remedy="Look at the list of batches.")
+        raise NotFound("This load does not exist.", remedy="Reload the list of loads.")
     account_by_id(batch.account_id)
     return batch
 
@@ -233,14 +229,14 @@ def discard(upload_id: int) -> AnyResponse:
     must_write()
     upload = _upload(upload_id)
     loads.discard(services().store, upload.id)
-    flash(f"{upload.file_name} was put away; nothing of it was loaded.")
-    return redirect(current_scope().elsewhere(url_for("intake.look")))
+    flash(f"{upload.file_name} was discarded. Nothing was loaded.")
+    return redirect(current_scope().elsewhere(url_for("intake.index")))
 
 
 def _job(job_id: int) -> tuple[loads.Job, str]:
     job = loads.get_job(services().store, job_id)
     if job is None or job.kind not in _IN_THE_TRAIL:
-        raise NotFound("There is no such job.", remedy="Look at the queue again.")
+        raise NotFound("This job does not exist.", remedy="Reload the page.")
     account_by_id(job.account_id or 0)
     upload = loads.get_upload(services().store, job.upload_id or 0)
     return job, upload.file_name if upload else job.request.get("file", "")
@@ -271,7 +267,7 @@ def mend(batch_id: int) -> Response:
     batch = _batch(batch_id)
     upload = loads.get_upload(services().store, batch.upload_id or 0)
     if upload is None:
-        raise NotFound("This file was loaded from the command line and is not kept here.", remedy="Mend your own copy.")
+        raise NotFound("This file came from the command line and is not stored here.", remedy="Fix your own copy.")
     frame = loading.to_mend(
         services().config.uploads / upload.sha256,
         upload.file_name,

@@ -21,23 +21,32 @@ class AccountForm(ReefForm):
     """
 
     brand = StringField(
-        "brand", [InputRequired("It is needed.")], filters=[stripped], description="Write the brand’s name."
+        "brand", [InputRequired("Required.")], filters=[stripped], description="Enter the brand’s name."
     )
     marketplace = StringField(
-        "marketplace", [InputRequired("It is needed.")], filters=[stripped], description="Write where it sells."
+        "marketplace", [InputRequired("Required.")], filters=[stripped], description="Enter the marketplace."
     )
-    country = StringField("country", description="Choose one of the list.")
+    country = StringField("country", description="Choose one from the list.")
     currency = StringField(
-        "currency", filters=[stripped, str.upper], description="Three letters, such as EUR; empty: the country’s."
+        "currency",
+        filters=[stripped, str.upper],
+        description="Three letters such as EUR. Empty: the country’s currency.",
     )
-    timezone = StringField("time zone", filters=[stripped], description="Such as Europe/Berlin; empty: the country’s.")
-    number_style = StringField("number style", filters=[stripped], description="Such as de_DE; empty: the country’s.")
+    timezone = StringField(
+        "time zone", filters=[stripped], description="Such as Europe/Berlin. Empty: the country’s time zone."
+    )
+    number_style = StringField(
+        "number style", filters=[stripped], description="Such as de_DE. Empty: the country’s style."
+    )
     aim = StringField(
-        "target", [AnyOf(("target", "margin", "later"))], default="target", description="Say how the target is given."
+        "target",
+        [AnyOf(("target", "margin", "later"))],
+        default="target",
+        description="Choose how to enter the target.",
     )
-    target = FigureField("target ACOS, in %", description="Write it like 28.")
-    margin = FigureField("margin before ads, in %", description="Write it like 45.")
-    profit = FigureField("profit after ads, in %", description="Write it like 15.")
+    target = FigureField("target ACOS, in %", description="Enter a number such as 28.")
+    margin = FigureField("margin before ads, in %", description="Enter a number such as 45.")
+    profit = FigureField("profit after ads, in %", description="Enter a number such as 15.")
 
     @property
     def assumed(self) -> str:
@@ -52,16 +61,16 @@ class AccountForm(ReefForm):
     def validate_country(self, field: StringField) -> None:
         """One has to be chosen."""
         if usual(field.data or "") is None:
-            raise ValidationError("None is chosen.")
+            raise ValidationError("Choose one.")
 
     def validate_aim(self, field: StringField) -> None:
         """The target, however it is given, has to be one."""
         if field.data == "target" and self.target.data is None:
-            raise ValidationError("No target is given.")
+            raise ValidationError("No target entered.")
         if field.data == "margin" and (self.margin.data is None or self.profit.data is None):
-            raise ValidationError("Margin and profit are both needed.")
+            raise ValidationError("Enter both margin and profit.")
         if self.target_acos is not None and not 0 < self.target_acos * 100 < _HIGHEST:
-            raise ValidationError("It comes to a target that cannot be meant.")
+            raise ValidationError("This gives an impossible target.")
 
     @property
     def target_acos(self) -> float | None:

@@ -7,6 +7,8 @@ from dataclasses import dataclass
 from datetime import date
 from typing import Final
 
+import polars as pl
+
 from nimbus_reef.analysis.pulse import Beat
 from nimbus_reef.analysis.wording import lost_words
 from nimbus_reef.core.model import from_micro
@@ -56,7 +58,7 @@ class BeatLine:
     loaded: str
     source: str
     step: BeatStep
-    held: bool = False
+    has_figures: bool = False
     one_sum: bool = False
     lost: str = ""
 
@@ -65,14 +67,14 @@ def line(beat: Beat, today: date) -> BeatLine:
     """One account, ready to show."""
     account, now, then = beat.account, beat.now, beat.then
     figures = Figures(account.locale, account.currency)
-    sales_path, spend_path = _areas(beat)
+    sales_path, spend_path = areas(beat.days, WIDTH, HEIGHT)
     acos = now.acos if now else None
     return BeatLine(
         key=account.key,
         name=f"{account.brand}, {account.country}",
         where=f"{account.marketplace} · {account.currency}"
         + (f" · {figures.days(beat.window)}" if beat.window else "")
-        + (f" · without the sum of {figures.days(beat.cut[0])}" if beat.cut else ""),
+        + (f" · without the total of {figures.days(beat.cut[0])}" if beat.cut else ""),
         sales_path=sales_path,
         spend_path=spend_path,
         spend=figures.micro(now.spend) if now else figures.micro(None),
@@ -88,7 +90,7 @@ def line(beat: Beat, today: date) -> BeatLine:
         loaded=str(beat.loaded_at) if beat.loaded_at else "never",
         source=KINDS[beat.source].title if beat.source else "",
         step=next_step(beat, today),
-        held=now is not None,
+        has_figures=now is not None,
         one_sum=beat.days is not None and len(beat.days) > 0 and not sales_path,
         lost=_lost(beat, figures),
     )
@@ -103,8 +105,8 @@ def _lost(beat: Beat, figures: Figures) -> str:
     others = f", and {figures.counted(len(beat.lost) - 1, 'page')} more" if several else ""
     spent = figures.micro(int(beat.lost["spent"].sum()))
     return (
-        f"{first['name']} lost something since {figures.day(first['since'])}: {lost_words(first['lost'])}{others}. "
-        f"{spent} of ad spend per 30 days goes {'to these pages' if several else 'there'}."
+        f"{first['name']} lost content since {figures.day(first['since'])}: {lost_words(first['lost'])}{others}. "
+        f"{spent} of ad spend per 30 days goes to {'these pages' if several else 'this page'}."
     )
 
 
@@ -133,23 +135,23 @@ def next_step(beat: Beat, today: date) -> BeatStep:
     if beat.planned:
         return BeatStep(f"send the {beat.planned} planned change{'s' if beat.planned > 1 else ''}", "plan")
     if beat.unread:
-        return BeatStep("load targets or search terms of these days", "intake")
+        return BeatStep("load targets or search terms of this period", "intake")
     if beat.overspend is None or from_micro(beat.overspend) >= 1:
-        return BeatStep("go through its findings", "findings")
+        return BeatStep("review its findings", "findings")
     return BeatStep("nothing to do", "findings")
 
 
-def _areas(beat: Beat) -> tuple[str, str]:
-    """Two SVG areas on one scale: sales above the middle line, spend below it."""
-    if beat.days is None or len(beat.days) < 2 or (beat.days["first_day"] < beat.days["day"]).any():
+def areas(days: pl.DataFrame | None, wide: float, tall: float) -> tuple[str, str]:
+    """Two SVG areas on one scale: sales above the middle line, spend below it; empty without days."""
+    if days is None or len(days) < 2 or (days["first_day"] < days["day"]).any():
         return "", ""
-    sales, spend = beat.days["sales"].to_list(), beat.days["spend"].to_list()
+    sales, spend = days["sales"].to_list(), days["spend"].to_list()
     top, bottom = max(1, *sales), max(1, *spend)
-    unit = HEIGHT / (top + bottom)
-    middle, step = unit * top, WIDTH / (len(sales) - 1)
+    unit = tall / (top + bottom)
+    middle, step = unit * top, wide / (len(sales) - 1)
 
     def area(values: Sequence[int], sign: int) -> str:
         points = [f"{n * step:.1f},{middle - sign * unit * value:.1f}" for n, value in enumerate(values)]
-        return f"M0,{middle:.1f} L{' L'.join(points)} L{WIDTH},{middle:.1f} Z"
+        return f"M0,{middle:.1f} L{' L'.join(points)} L{wide},{middle:.1f} Z"
 
     return area(sales, 1), area(spend, -1)

@@ -6,7 +6,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, fields
 from typing import Any
 
-from nimbus_reef.analysis.look import Look
+from nimbus_reef.analysis.selection import Selection
 from nimbus_reef.core.changes import Change
 from nimbus_reef.formats.figures import Figures
 from nimbus_reef.store.people import plans
@@ -31,9 +31,9 @@ class Context:
     accounts: Sequence[Account] = ()
 
     @property
-    def look(self) -> Look:
+    def selection(self) -> Selection:
         """What is asked about."""
-        return self.scope.look
+        return self.scope.selection
 
     @property
     def account(self) -> Account:

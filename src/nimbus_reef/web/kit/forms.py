@@ -41,7 +41,7 @@ class WholeField(IntegerField):
         """Reads what was typed; what is longer is none."""
         if valuelist and len(valuelist[0].strip()) > _LONGEST:
             self.data = None
-            raise ValueError("It is too long.")
+            raise ValueError("Too long.")
         super().process_formdata(valuelist)
 
 
@@ -56,7 +56,7 @@ class IdsField(Field):
         try:
             self.data = [whole(text) for text in valuelist]
         except ValueError:
-            raise ValueError("It is none of those offered.") from None
+            raise ValueError("Not an option.") from None
 
 
 class Above:
@@ -68,7 +68,7 @@ class Above:
     def __call__(self, form: Any, field: Any) -> None:  # noqa: ARG002
         """Raises where the figure is too small."""
         if field.data is not None and field.data <= self.least:
-            raise ValidationError(f"It has to be above {self.least}.")
+            raise ValidationError(f"Enter more than {self.least}.")
 
 
 class ReefForm(Form):
@@ -87,6 +87,6 @@ class ReefForm(Form):
         if not self.validate():
             field = next(each for each in self if each.errors)
             raise BadInput(
-                f"{field.label.text}: {field.errors[0]}", remedy=field.description or "Mend it and send it again."
+                f"{field.label.text}: {field.errors[0]}", remedy=field.description or "Fix it and save again."
             )
         return self

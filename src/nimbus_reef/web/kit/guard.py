@@ -13,15 +13,15 @@ from nimbus_reef.formats.figures import Figures
 def asked_about(changes: Sequence[tuple[Change, Promise]], settings: Settings, figures: Figures) -> str:
     """The question in words, with the largest figure in it; empty where nothing is beyond."""
     beyond = [
-        (change, projected(change, told))
-        for change, told in changes
-        if guarded(change, told, settings.asks_raise, settings.asks_spend)
+        (change, projected(change, result))
+        for change, result in changes
+        if guarded(change, result, settings.asks_raise, settings.asks_spend)
     ]
     if not beyond:
         return ""
     change, effect = max(beyond, key=lambda each: each[1].spend.high)
     return (
-        f"{figures.counted(len(beyond), 'value')} would rise beyond what the settings let pass unasked; the largest"
+        f"{figures.counted(len(beyond), 'value')} would rise beyond the limit in your settings. The largest goes"
         f" from {change.old_value} to {change.new_value}, with up to {figures.money(max(0.0, effect.spend.high))} more"
         " spend in 30 days."
     )

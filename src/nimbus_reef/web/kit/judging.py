@@ -30,7 +30,7 @@ class NotYet(ReefError):
     """
 
     def __init__(self, rows: Unjudged | Unmade) -> None:
-        super().__init__("These days are not worked out yet.", remedy="Ask again in a moment.")
+        super().__init__("This period is not calculated yet.", remedy="Try again in a moment.")
         self.rows = rows
 
 
@@ -39,19 +39,19 @@ def judged_first(facts: Facts, scope: Scope, *wanted: Judged, first: bool, more:
     NotYet where a page needs rows that are not judged and too many to be judged at once. first: this is the first
     answer of a page, not its second, a part of it or a file; more: see `unjudged`.
     """
-    rows = unjudged(facts, scope.look, wanted, more=more) if first else None
+    rows = unjudged(facts, scope.selection, wanted, more=more) if first else None
     if rows is not None:
         raise NotYet(rows)
 
 
 def worked_out_first(
-    facts: Facts, scope: Scope, made: Callable[[], bool], reads: Sequence[tuple[str, Window]], *, first: bool
+    facts: Facts, scope: Scope, make: Callable[[], bool], reads: Sequence[tuple[str, Window]], *, first: bool
 ) -> None:
     """
     NotYet where what a page shows is not made and is made from very many rows. reads: report and days; first: as in
     `judged_first`.
     """
-    if first and not made() and (rows := unmade(facts, scope.look, reads)) is not None:
+    if first and not make() and (rows := unmade(facts, scope.selection, reads)) is not None:
         raise NotYet(rows)
 
 
@@ -72,14 +72,14 @@ def waiting(rows: Unjudged | Unmade, figures: Figures) -> Waiting:
     if isinstance(rows, Unmade):
         return Waiting(
             f"Reading {figures.counted(rows.rows, 'row')}",
-            "The page follows in a moment; what the days come to stands here already.",
+            "The full page follows in a moment. The totals are here already.",
             _sums(rows.sums, figures),
         )
     counts = [figures.counted(count, *THINGS[what]) for what, count in rows.counts.items()]
     heads = (f"spend {figures.symbol}", "clicks", "orders", f"sales {figures.symbol}", "ACOS %")
     return Waiting(
         f"Judging {' and '.join(counts)}",
-        "The verdicts follow in a moment; what the rows come to stands here already.",
+        "Verdicts follow in a moment. The sums are here already.",
         _sums(rows.sums, figures),
         "largest by spend",
         heads,

@@ -18,8 +18,8 @@ class NoFigures(ReefError):
     """A page's window holds no figures of what it shows. Shown in the frame, with what is held."""
 
     def __init__(self, lack: Lack, figures: Figures, days: str) -> None:
-        said = told(lack, figures)
-        super().__init__(f"{said.bold} {said.rest}".strip(), remedy=said.remedy, place="")
+        result = described(lack, figures)
+        super().__init__(f"{result.bold} {result.rest}".strip(), remedy=result.remedy, place="")
         self.lack = lack
         self.days = days
 
@@ -46,25 +46,25 @@ def need(facts: Facts, scope: Scope, kinds: Sequence[str], figures: Figures, win
         raise NoFigures(lack, figures, "against" if window is not None and window != scope.window else "window")
 
 
-def told(lack: Lack, figures: Figures) -> Told:
+def described(lack: Lack, figures: Figures) -> Told:
     """A window without figures in words, with the days that can be looked at instead."""
     titles = [KINDS[kind].title.lower() for kind in lack.kinds]
     named = titles[0] if len(titles) == 1 else f"{', '.join(titles[:-1])} or {titles[-1]}"
-    rest = [f"{KINDS[each.kind].title} are held for {figures.days(each.days)}." for each in lack.held] or [
-        "None of these reports was loaded yet."
+    rest = [f"{KINDS[each.kind].title}: loaded for {figures.days(each.days)}." for each in lack.loaded] or [
+        "None of these reports is loaded yet."
     ]
     rest += [
-        f"{KINDS[kind].title}: the sum of {figures.days(block)} is left out, since these days hold only a part of it."
+        f"{KINDS[kind].title}: the total of {figures.days(block)} is left out. This period covers only part of it."
         for kind, block in lack.cut
     ]
-    links = [(f"Look at {figures.days(each.look_at)}", each.look_at) for each in lack.held]
+    links = [(f"Look at {figures.days(each.look_at)}", each.look_at) for each in lack.loaded]
     offered = {days for _, days in links}
     wider = {widened(lack.window, block): block for _, block in lack.cut}
-    links += [(f"Widen to hold {figures.days(block)}", days) for days, block in wider.items() if days not in offered]
+    links += [(f"Widen to {figures.days(block)}", days) for days, block in wider.items() if days not in offered]
     return Told(
-        f"No figures for {figures.days(lack.window)}.",
+        f"No data for {figures.days(lack.window)}.",
         " ".join(rest),
-        f"This needs {named} of these days.",
+        f"This needs {named} for this period.",
         tuple(dict.fromkeys(links)),
     )
 
@@ -74,11 +74,11 @@ def widened(window: Window, block: Window) -> Window:
     return Window(min(window.first, block.first), max(window.last, block.last))
 
 
-def source_words(kind: str, held: int, window: Window) -> str:
+def source_words(kind: str, value: int, window: Window) -> str:
     """Which report totals come from, what it leaves out, and how many of the days it holds."""
     words = f"Totals come from {KINDS[kind].title.lower()}"
     if kind == "search_term_daily":
-        words += ", search terms only: clicks without a term are not in them"
-    if held < window.days:
-        words += f"; it holds {held} of these {window.days} days"
+        words += ". Search terms only: clicks without a term are missing"
+    if value < window.days:
+        words += f". Loaded for {value} of {window.days} days"
     return f"{words}."

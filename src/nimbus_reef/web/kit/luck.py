@@ -61,46 +61,57 @@ class Luck:
     note: str
 
 
-def of_judged(row: Mapping[str, Any], figures: Figures) -> Luck | None:
-    """What the verdict of a row rests on; None where it has no prior or no click."""
+ALIKE: Final = "phrases of the same length"
+
+
+def of_judged(row: Mapping[str, Any], figures: Figures, alike: str = ALIKE) -> Luck | None:
+    """
+    What the verdict of a row rests on; None where it has no prior or no click. alike: what rows without a cohort of
+    their own are compared with.
+    """
     if row["prior_a"] is None or not row["clicks"]:
         return None
-    tone = {"costly": ("loss", True), "leaning": ("loss", False), "fine": ("gain", True)}.get(
+    tone = {"above": ("loss", True), "likely": ("loss", False), "within": ("gain", True)}.get(
         mark_of(row, "evidence"), ("", False)
     )
     if row.get("factor") is not None:
         return of_word(row, f"{figures.counted(row['came'], 'order')} came", tone, figures)
     brought = figures.counted(row["orders"], "order") if row["orders"] else "no order"
     posterior = (row["prior_a"] + row["k"], row["prior_b"] + row["n"] - row["k"])
-    return of_row(row, posterior, f"{figures.counted(row['clicks'], 'click')}, {brought}", tone, figures)
+    return of_row(row, posterior, f"{figures.counted(row['clicks'], 'click')}, {brought}", tone, figures, alike)
 
 
 def of_row(
-    row: Mapping[str, Any], posterior: tuple[float, float], own: str, tone: tuple[str, bool], figures: Figures
+    row: Mapping[str, Any],
+    posterior: tuple[float, float],
+    own: str,
+    tone: tuple[str, bool],
+    figures: Figures,
+    alike: str = ALIKE,
 ) -> Luck:
     """
-    A judged target, term, phrase or product ad. posterior: a and b; own: what it did itself, in short words; tone: the
-    verdict's, and whether it is settled.
+    A judged target, term, phrase, product ad, campaign or ad group. posterior: a and b; own: what it did itself, in
+    short words; tone: the verdict's, and whether it is settled; alike: see `of_judged`.
     """
     a, b = posterior
     expected = row["prior_a"] / (row["prior_a"] + row["prior_b"])
-    told: list[tuple[str, float]] = [("phrases as long", expected)]
+    pairs: list[tuple[str, float]] = [(alike, expected)]
     if row.get("product_ad_id") is not None and row.get("account_cvr") is not None:
-        told = [
+        pairs = [
             ("the account", row["account_cvr"]),
             ("its product elsewhere", row["cohort_cvr"]),
             ("its ad group", expected),
         ]
     elif row.get("account_cvr") is not None:
         group = "its product and ad group" if evidence.knows_product(row) else "its ad group"
-        told = [
+        pairs = [
             ("the account", row["account_cvr"]),
             (group, row["cohort_cvr"]),
             ("what brought it", row["free_cvr"]),
             ("its words", expected),
         ]
     return _drawn(
-        told,
+        pairs,
         own,
         a / (a + b),
         lambda x: evidence.density(a, b, x),
@@ -116,7 +127,7 @@ def of_word(row: Mapping[str, Any], own: str, tone: tuple[str, bool], figures: F
     """A word: what came of every order that was due without it."""
     shape, rate = row["shape"], row["rate"]
     return _drawn(
-        [("due without it", 1.0)],
+        [("expected without it", 1.0)],
         own,
         row["factor"],
         lambda x: costly_words.density(shape, rate, x),
@@ -129,7 +140,7 @@ def of_word(row: Mapping[str, Any], own: str, tone: tuple[str, bool], figures: F
 
 
 def _drawn(
-    told: Sequence[tuple[str, float]],
+    pairs: Sequence[tuple[str, float]],
     own: str,
     mean: float,
     density: Callable[[Floats], Floats],
@@ -139,8 +150,8 @@ def _drawn(
     tone: tuple[str, bool],
     say: Callable[[float], str],
 ) -> Luck:
-    kept = [told[0]]
-    for label, value in told[1:]:
+    kept = [pairs[0]]
+    for label, value in pairs[1:]:
         if abs(value - kept[-1][1]) > _TELLING * kept[-1][1]:
             kept.append((label, value))
     marks = [value for _, value in kept] + ([needed[0]] if needed[0] is not None and needed[0] < 1.5 else [])
@@ -172,5 +183,5 @@ def _drawn(
         left,
         tone[0],
         tone[1],
-        f"{say(likely[0])} to {say(likely[1])} is likely (4 in 5)",
+        f"{say(likely[0])} to {say(likely[1])} likely (80 %)",
     )

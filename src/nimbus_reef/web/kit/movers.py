@@ -15,7 +15,7 @@ from nimbus_reef.core.windows import month_factor
 from nimbus_reef.formats.figures import Figures
 from nimbus_reef.web.kit.drift import Mover
 
-LARGEST: Final = 10
+LARGEST: Final = 14
 _GOOD: Final = frozenset({Movement.GAINING.value, Movement.SAVING.value})
 _BAD: Final = frozenset({Movement.LEAKING.value, Movement.SLIPPING.value})
 
@@ -28,22 +28,22 @@ def tone_of(row: Mapping[str, Any]) -> str:
 
 
 def judgement(row: Mapping[str, Any], figures: Figures) -> str:
-    """What a row did, in words: "buying growth: marginal 200 %, not worth it"."""
+    """What a row did, in words: "buying growth: added sales at 200 %, not worth it"."""
     movement = row["movement"]
     spend, sales = (_relative(row, name) for name in ("spend", "sales"))
     if movement == Movement.BUYING.value:
         worth = "worth it" if row["worth"] else "not worth it"
-        return f"buying growth: marginal {figures.rate(row['marginal'], 0)}, {worth}"
+        return f"buying growth: added sales at {figures.rate(row['marginal'], 0)}, {worth}"
     if movement == Movement.SHRINKING.value:
         return f"shrinking: the cut was {'cheap' if row['worth'] else 'dear'}"
     if movement in (Movement.NEW.value, Movement.GONE.value, Movement.STEADY.value):
         return str(movement)
-    said = [
+    texts = [
         f"{name} {figures.relative(value, 0)}"
         for name, value in (("spend", spend), ("sales", sales))
         if value is not None
     ]
-    return f"{movement}: {', '.join(said)}" if said else str(movement)
+    return f"{movement}: {', '.join(texts)}" if texts else str(movement)
 
 
 def _relative(row: Mapping[str, Any], name: str) -> float | None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
@@ -12,10 +13,16 @@ import polars as pl
 from nimbus_reef.core import plan, projection
 from nimbus_reef.core.changes import ChangeState, Entity, kind_of, named, word_of
 from nimbus_reef.core.metrics import ratio
-from nimbus_reef.core.model import State
+from nimbus_reef.core.model import State, from_micro
 from nimbus_reef.core.promises import Promise, PromiseKind, projected
+from nimbus_reef.core.windows import month_factor
 from nimbus_reef.formats.figures import Figures
+from nimbus_reef.store.people import plans
 from nimbus_reef.store.people.plans import Planned
+from nimbus_reef.store.reading import target_frames
+from nimbus_reef.store.reading.facts import Facts
+from nimbus_reef.web.kit.opened import OPENED
+from nimbus_reef.web.params import Scope
 
 
 @dataclass(frozen=True, slots=True)
@@ -63,6 +70,31 @@ def _keeps_away(each: Planned) -> bool:
     return each.change.entity is Entity.NEGATIVE or (_stops(each) and each.promise.view == "terms")
 
 
+def account_strip(facts: Facts, scope: Scope, figures: Figures) -> PlanStrip:
+    """The waiting changes of an account together. Kept until the plan changes."""
+    account = scope.account
+
+    def make() -> PlanStrip:
+        planned = plans.planned(facts.store, account.id)
+        month = _month(facts, scope) if planned else (0.0, 0.0)
+        shared = scope.newest is not None and overlaps(planned)
+        own = own_shares(planned, target_frames.term_shares(facts, account.id, scope.window)) if shared else {}
+        return strip(planned, month, figures, own)
+
+    return facts.kept("strip", account.id, make, plans.generation(facts.store, account.id), scope.window, figures)
+
+
+def _month(facts: Facts, scope: Scope) -> tuple[float, float]:
+    """Spend and sales of all targets in scope per 30 days, in units."""
+    if scope.newest is None:
+        return 0.0, 0.0
+    source = facts.target_source(scope.account.id, scope.window).kind
+    days = facts.by_day(scope.account.id, source, scope.window, ("spend", "sales"))
+    spend, sales = (from_micro(int(days[name].sum())) for name in ("spend", "sales"))
+    monthly = month_factor(facts.monthly_days(scope.account.id, source, scope.window))
+    return spend * monthly, sales * monthly
+
+
 def strip(
     planned: Sequence[Planned], month: tuple[float, float], figures: Figures, own: Mapping[int, float]
 ) -> PlanStrip:
@@ -82,8 +114,8 @@ def strip(
         after = ratio(spend + together.spend.middle, sales + together.sales.middle)
         acos = f"{figures.percent(ratio(spend, sales))} → {figures.rate(after)}"
     unknown = sum(not part.known for part in parts.values())
-    said = (figures.span(together.spend), figures.span(together.sales)) if together.known else ("unknown", "unknown")
-    return PlanStrip(len(planned), *said, acos, unknown)
+    entries = (figures.span(together.spend), figures.span(together.sales)) if together.known else ("unknown", "unknown")
+    return PlanStrip(len(planned), *entries, acos, unknown)
 
 
 _VIEWS: Final = {
@@ -116,7 +148,7 @@ class PlanLine:
     """
     One change, ready to show. opens: endpoint, view, key and row of what it rests on; text: its value is words;
     package: how many changes are taken out together with it, itself included, 0 for one alone; held_to: by what it will
-    be judged; sent: it is in a sheet that left; made: what it makes besides itself: change, thing and value of each.
+    be judged; sent: it is in a downloaded sheet; made: what it makes besides itself: change, thing and value of each.
     """
 
     key: int
@@ -131,28 +163,18 @@ class PlanLine:
     effect_spend: str
     effect_sales: str
     reason: str
+    reason_rest: str
     problem: str
     opens: tuple[str, str, str, str]
     package: int
     held_to: str = ""
     sent: bool = False
-    made: tuple[tuple[str, str, str], ...] = ()
-
-
-_OPENED: Final[Mapping[str, tuple[str, str]]] = {
-    **dict.fromkeys(("targets", "terms", "words"), ("targeting.table", "open")),
-    **dict.fromkeys(("families", "ads", "gaps", "structure"), ("catalog.view", "open")),
-    **dict.fromkeys(("names", "catch-all"), ("catalog.view", "")),
-    "placements": ("delivery.view", "open"),
-    "budgets": ("delivery.view", ""),
-    "boosts": ("delivery.view", "whose"),
-}
-"""Where what a change rests on is shown, by what its promise says: endpoint, and what of the address says which row."""
+    contents: tuple[tuple[str, str, str], ...] = ()
 
 
 def _opens(each: Planned) -> tuple[str, str, str, str]:
     """Endpoint, view, key and row that a change opens."""
-    endpoint, key = _OPENED[each.promise.view]
+    endpoint, key = OPENED[each.promise.view]
     return endpoint, each.promise.view, key, each.promise.row_id
 
 
@@ -202,16 +224,22 @@ def lines(
                 text=bool(kind and not kind.holds.is_number),
                 effect_spend=figures.span(effect.spend) if effect.known else "unknown",
                 effect_sales=figures.span(effect.sales) if effect.known else "unknown",
-                reason=change.reason,
+                reason=_first_reason(change.reason),
+                reason_rest=change.reason if _first_reason(change.reason) != change.reason else "",
                 problem=wrong.get(change.row, ""),
                 opens=_opens(each),
                 package=sizes[change.package] if change.package else 0,
                 held_to=_held_to(each.promise),
                 sent=each.state is ChangeState.SENT,
-                made=tuple(_made(one) for one in (under or {}).get(change.row, ())),
+                contents=tuple(_made(one) for one in (under or {}).get(change.row, ())),
             )
         )
     return grouped
+
+
+def _first_reason(text: str) -> str:
+    """The first of the reasons, which says why; the others say how far and by what."""
+    return re.split(r"(?<=[.;]) ", text, maxsplit=1)[0].rstrip(";")
 
 
 def _made(each: Planned) -> tuple[str, str, str]:
@@ -223,4 +251,4 @@ def _held_to(promise: Promise) -> str:
     if promise.kind is PromiseKind.NOTHING:
         return ""
     first, last = promise.after
-    return f"Judged {first} to {last} days after it is done by {promise.kind.value}, against {promise.against.value}"
+    return f"Measured {first} to {last} days later by {promise.kind.value}, against {promise.against.value}"

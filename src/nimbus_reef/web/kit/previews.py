@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Final
 
@@ -11,6 +11,7 @@ from nimbus_reef.analysis.acceptance import Assessed
 from nimbus_reef.analysis.wording import change_words, mark, rise_words, value_words, why_nothing, worded
 from nimbus_reef.core import projection
 from nimbus_reef.core.changes import Change, named
+from nimbus_reef.core.metrics import ratio
 from nimbus_reef.core.model import Verdict
 from nimbus_reef.core.projection import Projected
 from nimbus_reef.core.promises import projected
@@ -58,6 +59,17 @@ class PreviewLine:
     left: bool
     mark: str
     changes: tuple[str, ...]
+    did: tuple[str, ...] = ()
+
+
+def did(each: Proposal, figures: Figures) -> tuple[str, ...]:
+    """Clicks, orders, spend, ACOS and the chance of being above target of a row; none where it is not judged."""
+    found = each.evidence
+    if found is None:
+        return ()
+    acos = figures.percent(ratio(found.spend, found.sales), 0) if found.sales else "no sales" if found.spend else "–"
+    chance = figures.percent(found.chance, 0) if found.chance is not None else "–"
+    return figures.count(found.clicks), figures.count(found.orders), figures.count(found.spend), acos, chance
 
 
 @dataclass(frozen=True, slots=True)
@@ -97,18 +109,18 @@ class AcceptancePreview:
         return tuple(line.key for line in self.lines if not line.left)
 
 
+def by_kind(kinds: Iterable[str], figures: Figures) -> list[str]:
+    """How many changes of each kind, in words: 3 pauses, 12 bids lowered."""
+    order = list(_KINDS)
+    counts = sorted(Counter(kinds).items(), key=lambda each: order.index(each[0]) if each[0] in _KINDS else len(order))
+    return [f"{figures.count(count)} {_named(kind, count)}" for kind, count in counts]
+
+
 def preview(
     asked: Assessed, title: str, thing: str, days: int, settings: Settings, figures: Figures
 ) -> AcceptancePreview:
     """What an acceptance would do. days: of the window that it rests on."""
-    acting, going, told = asked.acting, asked.going, asked.told
-    counts = Counter(each.kind for each in going)
-    done = [
-        f"{figures.count(count)} {_named(kind, count)}"
-        for kind, count in sorted(
-            counts.items(), key=lambda each: list(_KINDS).index(each[0]) if each[0] in _KINDS else 99
-        )
-    ]
+    acting, going, acceptance = asked.acting, asked.going, asked.acceptance
     beyond = {each.row_id for each in going if each.is_beyond(settings.asks_raise, settings.asks_spend)}
     stops = [(each, one) for each in going for one in each.stops]
     shown = {each.row_id for each in going} | asked.left
@@ -122,7 +134,7 @@ def preview(
     return AcceptancePreview(
         title=title,
         thing=thing,
-        done=", ".join(done) or "nothing",
+        done=", ".join(by_kind((each.kind for each in going), figures)) or "nothing",
         effect=_effect(projection.total(each.whole for each in going), figures),
         judged=_judged(going, figures),
         harm=_harm(going, days, figures),
@@ -135,13 +147,13 @@ def preview(
         skipped=_skipped(asked, figures),
         refused=tuple(
             f"{worded(acting[place], figures).name}: {rise_words(rise, figures)}"
-            for place, rise in sorted((told.refused or {}).items())
+            for place, rise in sorted((acceptance.refused or {}).items())
         ),
-        replaced=tuple(_replaced(change) for change in told.replaced),
+        replaced=tuple(_replaced(change) for change in acceptance.replaced),
         replaced_rows=tuple(asked.replaced_rows),
         replaced_effect=_effect(
             projection.total(
-                projected(each.change, each.promise) for each in asked.planned if each.change in told.replaced
+                projected(each.change, each.promise) for each in asked.planned if each.change in acceptance.replaced
             ),
             figures,
         ),
@@ -187,10 +199,10 @@ def _judged(going: Sequence[Proposal], figures: Figures) -> tuple[str, ...]:
         if (count := sum(least <= each.clicks <= most for each in rows))
     )
     no_sale = sum(each.spend > 0 and each.sales <= 0 for each in rows)
-    said = [f"By verdict: {by_verdict}", f"By clicks: {by_clicks}"]
+    texts = [f"By verdict: {by_verdict}", f"By clicks: {by_clicks}"]
     if no_sale:
-        said.append(f"{figures.count(no_sale)} of them {'has' if no_sale == 1 else 'have'} no sale")
-    return tuple(said)
+        texts.append(f"{figures.count(no_sale)} of them {'has' if no_sale == 1 else 'have'} no sale")
+    return tuple(texts)
 
 
 def _harm(going: Sequence[Proposal], days: int, figures: Figures) -> str:
@@ -205,33 +217,30 @@ def _harm(going: Sequence[Proposal], days: int, figures: Figures) -> str:
     sold = per_month(sum(each.evidence.sales for each in ending if each.evidence), days)
     stops = [one for each in ending for one in each.stops]
     if not orders:
-        said = "The rows that stop made no order in this period."
+        text = "The stopped rows made no order in this period."
     else:
-        said = f"The rows that stop made {figures.counted(orders, 'order')} and sold {figures.money(sold)} per 30 days."
+        text = f"The stopped rows made {figures.counted(orders, 'order')} and sold {figures.money(sold)} per 30 days."
     expected = -sum(each.effect.sales.middle for each in ending)
     if expected >= 1:
-        said += (
-            f" At the conversion to expect of them, luck taken out, their sales are {figures.money(expected)} per 30"
-            " days."
-        )
+        text += f" Expected sales without luck: {figures.money(expected)} per 30 days."
     if stops:
         hurt = sum(one.orders for one in stops)
         also = per_month(sum(one.sales for one in stops) / 1e6, days)
-        said += (
+        text += (
             f" Their negatives also stop {figures.counted(len(stops), 'other search', 'other searches')} with "
             f"{figures.counted(hurt, 'order') if hurt else 'no order'}"
-            f"{f', {figures.money(also)} sales per 30 days' if also >= 1 else ''}: the effect above includes them."
+            f"{f', {figures.money(also)} sales per 30 days' if also >= 1 else ''}: included in the effect above."
         )
-    return said
+    return text
 
 
 def _skipped(asked: Assessed, figures: Figures) -> tuple[str, ...]:
-    told = asked.told
+    acceptance = asked.acceptance
     reasons = Counter(why_nothing(each) for each in asked.offered if not each.package)
-    reasons["they are in the plan already"] += len(told.already)
-    reasons["the plan pauses them"] += len(told.stopped)
-    reasons["the plan changes them together with others: take those out first"] += len(told.packaged)
-    reasons["another row of this list changes the same"] += len(told.contradicted)
+    reasons["already in the plan"] += len(acceptance.already)
+    reasons["the plan pauses them"] += len(acceptance.stopped)
+    reasons["the plan changes them together with others. Remove those first"] += len(acceptance.packaged)
+    reasons["another row here makes the same change"] += len(acceptance.contradicted)
     reasons["left out by you"] += sum(each.row_id in asked.left for each in asked.offered)
     return tuple(f"{figures.count(count)}: {why}" for why, count in reasons.most_common() if count)
 
@@ -246,18 +255,20 @@ def _asks(beyond: Sequence[Proposal], figures: Figures) -> str:
     if not beyond:
         return ""
     most = max(beyond, key=lambda each: each.effect.spend.high)
-    change, told = max(most.package, key=lambda pair: projected(*pair).spend.high)
-    spend = projected(change, told).spend.high
+    change, promise = max(most.package, key=lambda pair: projected(*pair).spend.high)
+    spend = projected(change, promise).spend.high
     return (
-        f"{figures.counted(len(beyond), 'change')} beyond what your settings allow without asking. The largest goes"
+        f"{figures.counted(len(beyond), 'change')} above the limit in your settings. The largest goes"
         f" from {change.old_value} to {change.new_value}, with up to {figures.money(max(0.0, spend))} more spend in 30"
         " days."
     )
 
 
 def _line(each: Proposal, first: Sequence[First], figures: Figures, *, asks: bool, left: bool) -> PreviewLine:
-    effect, told, said = each.whole, each.evidence, worded(each, figures)
-    harm = [f"{figures.counted(told.orders, 'order')} stopped"] if told and each.ends and told.orders else []
+    effect, evidence, result = each.whole, each.evidence, worded(each, figures)
+    harm = (
+        [f"{figures.counted(evidence.orders, 'order')} stopped"] if evidence and each.ends and evidence.orders else []
+    )
     if each.stops:
         hurt = sum(one.orders for one in each.stops)
         harm.append(
@@ -267,9 +278,9 @@ def _line(each: Proposal, first: Sequence[First], figures: Figures, *, asks: boo
     known = effect.known
     return PreviewLine(
         each.row_id,
-        said.name,
-        said.where,
-        said.headline,
+        result.name,
+        result.where,
+        result.headline,
         figures.span(effect.spend) if known else "unknown",
         figures.span(effect.sales) if known else "unknown",
         ", ".join(harm),
@@ -278,4 +289,5 @@ def _line(each: Proposal, first: Sequence[First], figures: Figures, *, asks: boo
         left,
         mark(each),
         tuple(change_words(change) for change in each.changes) if len(each.package) > 1 else (),
+        did(each, figures),
     )

@@ -9,7 +9,7 @@ from datetime import date
 from typing import Any, Final
 
 from nimbus_reef.analysis import products
-from nimbus_reef.analysis.look import Look
+from nimbus_reef.analysis.selection import Selection
 from nimbus_reef.analysis.wording import metric_words
 from nimbus_reef.core.metrics import ratio
 from nimbus_reef.core.model import from_micro
@@ -27,18 +27,18 @@ from nimbus_reef.web.params import Scope
 _REPORT: Final = "product_ad_daily"
 TO_CHECK: Final[Mapping[str, str]] = {
     "ctr": (
-        "The first picture, price, rating and the start of the title, as they stand beside rivals in search; "
-        "then whether the searches paid for are about this product at all."
+        "Compare main picture, price, rating and title with rivals in search. "
+        "Then check that the search terms fit this product."
     ),
     "cvr": (
-        "The page: pictures, bullets, reviews, price against rivals, stock, delivery; then searches that "
-        "want something else."
+        "Check the page: pictures, bullets, reviews, price, stock, delivery. "
+        "Then check for search terms that want something else."
     ),
-    "cpc": "Bids and placement raises; then whether a quieter match or longer phrase brings the same buyers.",
-    "aov": "Price, sizes and sets offered, and which variant the ads lead to.",
-    "acos": "Conversion and price per click first: it is made of them and the order value.",
-    "cart_rate": "Price, delivery and choice of variants: shoppers look and do not put it in the cart.",
-    "purchase_rate": "Delivery time and cost, coupons, stock: shoppers have it in the cart and leave it there.",
+    "cpc": "Check bids and bid adjustments. Then try a narrower match type or a longer phrase.",
+    "aov": "Check price, sizes and sets, and which variation the ads lead to.",
+    "acos": "Check conversion and CPC first. ACOS is made of both and of AOV.",
+    "cart_rate": "Check price, delivery and variations: shoppers look but do not add it to the cart.",
+    "purchase_rate": "Check delivery time and cost, coupons and stock: shoppers leave it in the cart.",
 }
 
 
@@ -65,9 +65,9 @@ class ProductDrawer:
 
 def drawer(facts: Facts, scope: Scope, sku: str, metric: str, figures: Figures) -> ProductDrawer:
     """What the drawer shows of a product; NotFound where it has no activity in the window."""
-    found = products.opened(facts, scope.look, sku)
+    found = products.opened(facts, scope.selection, sku)
     weak = metric if metric in RATED else found.weakest
-    changed = page_changes(facts, scope.look, sku)
+    changed = page_changes(facts, scope.selection, sku)
     return ProductDrawer(
         sku=sku,
         title=found.title,
@@ -81,11 +81,11 @@ def drawer(facts: Facts, scope: Scope, sku: str, metric: str, figures: Figures) 
         check=(RATED[weak].label, TO_CHECK[weak]) if weak else None,
         why=why(found.then, found.now, figures),
         changed=[(figures.day(each.day), each.words) for each in changed[-6:]],
-        trend=_trend(facts, scope.look, sku, changed, figures),
+        trend=_trend(facts, scope.selection, sku, changed, figures),
         needs_days=(
             ""
             if facts.by_day_only(scope.account.id, _REPORT, scope.window)
-            else f"Its spend by day needs {KINDS[_REPORT].title.lower()}, day for day; held is one sum."
+            else f"Spend by day needs {KINDS[_REPORT].title.lower()} by day. One total is loaded."
         ),
         campaigns=[
             (
@@ -120,14 +120,14 @@ def _priced(price: float | None, siblings: Sequence[float], figures: Figures) ->
         return f"{own}."
     lowest, highest = figures.money(siblings[0], 2), figures.money(siblings[-1], 2)
     among = lowest if lowest == highest else f"{lowest} to {highest}"
-    return f"{own}; {'its sibling' if len(siblings) == 1 else f'its {len(siblings)} siblings'} {among}."
+    return f"{own}; {'its variation' if len(siblings) == 1 else f'its {len(siblings)} variations'} {among}."
 
 
-def page_changes(facts: Facts, look: Look, sku: str) -> list[Marked]:
+def page_changes(facts: Facts, selection: Selection, sku: str) -> list[Marked]:
     """What changed on the product's page over its history."""
     return [
         Marked(row["day"], f"page’s {row['field'].replace('_', ' ')} {_short(row['old'])} → {_short(row['new'])}")
-        for row in products.page_changes(facts, look, sku).to_dicts()
+        for row in products.page_changes(facts, selection, sku).to_dicts()
     ]
 
 
@@ -135,8 +135,10 @@ def _short(text: str) -> str:
     return text if len(text) <= 24 else f"{text[:22]}…"
 
 
-def _trend(facts: Facts, look: Look, sku: str, changed: Sequence[Marked], figures: Figures) -> dict[str, Any] | None:
-    days = products.spend_by_day(facts, look, sku)
+def _trend(
+    facts: Facts, selection: Selection, sku: str, changed: Sequence[Marked], figures: Figures
+) -> dict[str, Any] | None:
+    days = products.spend_by_day(facts, selection, sku)
     if days.is_empty():
         return None
     dates: list[date] = days["day"].to_list()
@@ -145,11 +147,11 @@ def _trend(facts: Facts, look: Look, sku: str, changed: Sequence[Marked], figure
         [from_micro(value) for value in days["spend"]],
         [None] * len(dates),
         figures=figures,
-        first_shown=max(look.window.first, dates[0]),
+        first_shown=max(selection.window.first, dates[0]),
         changes=changed,
     )
 
 
 def rows_behind(facts: Facts, scope: Scope, sku: str, figures: Figures) -> Behind:
     """The product report's own rows of a product in the window."""
-    return behind(products.report_rows(facts, scope.look, sku), figures)
+    return behind(products.report_rows(facts, scope.selection, sku), figures)

@@ -15,7 +15,7 @@ _WHAT: Final = {"pause": "a pause", "negative": "a negative"}
 
 @dataclass(frozen=True, slots=True)
 class First:
-    """Something to settle first: what it is and what a change would also hit; in a few words; where it is settled."""
+    """Something to decide first: what it is and what a change would also hit; in a few words; where it is settled."""
 
     words: str
     short: str
@@ -34,34 +34,34 @@ _SHORT: Final[Mapping[Unsettled, str]] = {
 }
 
 
-def first_for(proposal: Proposal, held: Sequence[Before], figures: Figures) -> list[First]:
+def first_for(proposal: Proposal, befores: Sequence[Before], figures: Figures) -> list[First]:
     """What is better settled before a proposal."""
     what = _WHAT.get(proposal.kind, "a bid")
-    return [_first(each, what, figures) for each in held]
+    return [_first(each, what, figures) for each in befores]
 
 
 def _first(each: Before, what: str, figures: Figures) -> First:
     short = f"{_SHORT[each.kind]} {each.name}" if each.kind is not Unsettled.BUDGET else "budget"
     if each.kind is Unsettled.AD:
         words = (
-            f"{each.name} wastes {figures.micro(each.stake)} a month in this ad group, and {what} here hits its"
-            " siblings too."
+            f"{each.name} wastes {figures.micro(each.stake)} a month in this ad group, and {what} here affects"
+            " its other products too."
         )
-        return First(words, short, "catalog", "ads", "open", each.row_id, "Settle the product ad first")
+        return First(words, short, "catalog", "ads", "open", each.row_id, "Decide the product ad first")
     if each.kind is Unsettled.BUDGET:
         dry, of = each.days
         words = (
-            f"{each.name} was out of budget on {dry} of {of} days: its keywords were judged without the hours after,"
-            f" and {what} here moves when the budget ends."
+            f"{each.name} was out of budget on {dry} of {of} days: its keywords have no data for the hours after,"
+            f" and {what} here changes when the budget ends."
         )
-        return First(words, short, "delivery", "budgets", "", each.row_id, "Settle the budget first")
+        return First(words, short, "delivery", "budgets", "", each.row_id, "Decide the budget first")
     if each.kind is Unsettled.LOST_PAGE:
         words = (
-            f"The page of {each.name} lost something with the newest load. {what.capitalize()} in this ad group hits it"
+            f"The page of {each.name} lost content in the newest load. {what.capitalize()} in this ad group affects it"
             " too."
         )
         return First(words, short, "catalog", "listings", "open", each.row_id, "Restore the page first")
     words = (
-        f"{each.name} in this ad group converts less since its page changed, whoever searches: {what} here hits it too."
+        f"{each.name} in this ad group converts less since its page changed. {what.capitalize()} here affects it too."
     )
-    return First(words, short, "catalog", "listings", "open", each.row_id, "Look at the page first")
+    return First(words, short, "catalog", "listings", "open", each.row_id, "Check the page first")

@@ -10,7 +10,7 @@ from nimbus_reef.core import change
 from nimbus_reef.core.metrics import METRICS
 from nimbus_reef.formats.figures import Figures
 
-_PARTS: Final = (("cpc", "price per click"), ("cvr", "conversion"), ("aov", "order value"))
+_PARTS: Final = (("cpc", "CPC"), ("cvr", "CVR"), ("aov", "AOV"))
 
 
 @dataclass(frozen=True, slots=True)
@@ -35,10 +35,10 @@ class Why:
 def why(then: Mapping[str, float] | None, now: Mapping[str, float], figures: Figures) -> Why:
     """The one-row split: exact, or the reason why there is none."""
     if then is None:
-        return Why("Nothing is compared.", ())
+        return Why("No comparison period.", ())
     split = change.split_row(then, now)
     if split.reason:
-        return Why(f"Its cost of sale cannot be split: {split.reason}.", ())
+        return Why(f"Its ACOS cannot be split: {split.reason}.", ())
     before, after = (METRICS["acos"].value(row) for row in (then, now))
     values = [(words, getattr(split, name)) for name, words in _PARTS]
     return Why(
@@ -49,12 +49,12 @@ def why(then: Mapping[str, float] | None, now: Mapping[str, float], figures: Fig
 
 def split_words(parts: Sequence[tuple[str, float]], figures: Figures) -> str:
     """The parts of a change, largest first, in a half sentence."""
-    said = [
+    texts = [
         f"{name} {'added' if value > 0 else 'took'} {figures.number(abs(value) * 100, 1)}"
         for name, value in sorted(parts, key=lambda each: -abs(each[1]))
         if abs(value) >= 0.0005
     ]
-    return ", ".join(said) + " points" if said else "nothing moved it"
+    return ", ".join(texts) + " points" if texts else "unchanged"
 
 
 def split_bars(parts: Sequence[tuple[str, float]], figures: Figures) -> tuple[SplitBar, ...]:

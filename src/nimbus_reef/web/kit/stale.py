@@ -28,7 +28,7 @@ def typed_anew(sent: Mapping[str, str], now: Mapping[str, str], labels: Mapping[
         shown = sent.get(WAS + name)
         if shown is not None and shown.strip() != now[name].strip():
             raise Conflict(
-                f"“{labels.get(name, name)}” is {now[name] or 'empty'} by now, not {shown or 'empty'} as on your page.",
-                remedy="Nothing was changed. Look at the page again, then change it.",
+                f"“{labels.get(name, name)}” is now {now[name] or 'empty'}. Your page still showed {shown or 'empty'}.",
+                remedy="Nothing was changed. Reload the page, then change it.",
             )
     return changed

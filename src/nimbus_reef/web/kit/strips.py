@@ -44,7 +44,7 @@ class Strip:
 
 def metric_name(metric: str) -> str:
     """What a metric is called at the beginning of a sentence."""
-    name = RATED[metric].name
+    name = RATED[metric].label
     return name[0].upper() + name[1:]
 
 
@@ -98,10 +98,10 @@ def tone_of(percentile: float | None) -> str:
 
 def _missing(standing: Standing, figures: Figures) -> str:
     if standing.thin is not None:
-        measure, held, needed = standing.thin
+        measure, value, needed = standing.thin
         name = measure.replace("_", " ")
-        return f"too thin: {figures.count(held)} of {figures.count(needed)} {name} needed"
-    return "no peers known"
+        return f"not enough data: {figures.count(value)} of {figures.count(needed)} {name}"
+    return "no peer figures"
 
 
 def _note(standing: Standing) -> str:
@@ -109,7 +109,7 @@ def _note(standing: Standing) -> str:
     if peers is None:
         return ""
     if peers.own:
-        return f"against the account's own {peers.brands} products of the category, for want of peers"
+        return f"no peer figures: compared with the account's own {peers.brands} products of the category"
     if peers.borrowed:
-        return "; ".join(f"peers of {used} stand in for {month}" for month, used in peers.borrowed)
+        return "; ".join(f"peer figures of {used} used for {month}" for month, used in peers.borrowed)
     return f"{standing.quarter} of {peers.brands} brands or more"

@@ -8,9 +8,12 @@ from typing import Any
 
 import polars as pl
 
-from nimbus_reef.analysis.tables import Field, Listing, listing, parse_filters
+from nimbus_reef.analysis.tables import Field, parse_filters
+from nimbus_reef.core.metrics import ratio
 from nimbus_reef.formats.figures import Figures
-from nimbus_reef.web.params import Scope
+from nimbus_reef.store.people import notes
+from nimbus_reef.web.kit.context import Context
+from nimbus_reef.web.kit.lists import ListedRows
 
 
 @dataclass(frozen=True, slots=True)
@@ -38,12 +41,14 @@ def head_of(shown: Field, sort: str, figures: Figures, *, css: str = "", label: 
     return Head(label or f"{shown.label} {unit}".strip(), shown.definition, sorted=order, sort=after, css=css)
 
 
-def heads_of(fields: Mapping[str, Field], sort: str, figures: Figures, *, words: str = "") -> tuple[Head, ...]:
-    """The heads of a table that shows all its fields, names first; words: the field that is said in words."""
+def heads_of(
+    fields: Mapping[str, Field], sort: str, figures: Figures, *, words: Sequence[str] = ()
+) -> tuple[Head, ...]:
+    """The heads of a table that shows all its fields, names first; words: the fields that are said in words."""
     first, *others = fields.values()
     return (
         head_of(first, sort, figures, css="first", rises=True),
-        *(head_of(each, sort, figures, css="words" if each.key == words else "") for each in others),
+        *(head_of(each, sort, figures, css="words" if each.key in words else "") for each in others),
     )
 
 
@@ -55,7 +60,9 @@ class TableView:
     here: the address that its links change; name: its kind, for its look. groups: lines under their heading, one
     group without where there are none; each line has a `key`, by which it is opened. empty: what is said where no
     row fits, and all: the words of the link to all rows. opens: rows open something beside the table; picks: rows can
-    be selected. shown, of: how many fit, of how many things. chips: label and text of each filter in force.
+    be selected. shown, of: how many fit, of how many things. chips: label and text of each filter in force; fields:
+    what can be filtered by, nothing where the table cannot; totals: what the rows that fit come to, in words and
+    figures. columns, column_sets: those shown and those offered, where they are chosen. noted: rows with a note.
     """
 
     here: str
@@ -72,46 +79,48 @@ class TableView:
     of: str = ""
     things: str = "rows"
     chips: Sequence[tuple[str, str]] = field(default=())
+    fields: Mapping[str, Field] = field(default_factory=dict, repr=False)
+    totals: Sequence[tuple[str, str]] = ()
+    noted: frozenset[str] = frozenset()
+    columns: Sequence[str] = ()
+    column_sets: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
 
 
-def filtered(scope: Scope, rows: pl.DataFrame, fields: Mapping[str, Field], sort: str, *text: str) -> Listing:
-    """Rows as the scope filters, searches (in the columns text) and sorts them, else by sort."""
-    return listing(
-        rows,
-        filters=parse_filters(scope.where, fields),
-        query=scope.query,
-        text_columns=text,
-        sort=scope.sort or sort,
-        fields=fields,
-        page=scope.page,
-    )
-
-
-def table_of(
-    listed: Listing, of: int, lines: Sequence[Any], heads: tuple[Head, ...], figures: Figures, **more: Any
-) -> TableView:
+def table_of(ask: Context, of: ListedRows, lines: Sequence[Any], heads: tuple[Head, ...], **more: Any) -> TableView:
     """A table of rows that were filtered, sorted and cut to a page."""
+    figures, found = ask.figures, of.found
     return TableView(
         heads=heads,
-        groups={"": lines},
-        page=listed.page,
-        pages=listed.pages,
-        shown=figures.count(len(listed.rows)),
-        of=figures.count(of),
-        **more,
+        page=found.page,
+        pages=found.pages,
+        shown=figures.count(len(found.rows)),
+        of=figures.count(len(of.rows)),
+        noted=notes.rows_with(ask.facts.store, ask.account.id, of.view) if of.view else frozenset(),
+        chips=[(chip.label(figures.symbol), chip.text) for chip in parse_filters(ask.scope.where, of.fields)],
+        fields=of.fields,
+        **({"groups": {"": lines}, "all": "Clear filters", "totals": sums(found.rows, figures)} | more),
     )
+
+
+def sums(rows: pl.DataFrame, figures: Figures) -> tuple[tuple[str, str], ...]:
+    """What rows that have spend and sales (micro-units) come to together: words and figure."""
+    if not all(name in rows.columns and rows.schema[name].is_integer() for name in ("spend", "sales")):
+        return ()
+    spend, sales = int(rows["spend"].sum()), int(rows["sales"].sum())
+    acos = figures.rate(ratio(spend, sales)) if sales else "no sales" if spend else "–"
+    return (("spend", figures.micro(spend)), ("sales", figures.micro(sales)), ("ACOS", acos))
 
 
 def heads(*labels: str | tuple[str, str] | Head) -> tuple[Head, ...]:
     """Heads that nothing is sorted by: the first a name, the rest figures; with a definition as (label, definition)."""
-    made = []
+    entries = []
     for place, label in enumerate(labels):
         if isinstance(label, Head):
-            made.append(label)
+            entries.append(label)
             continue
         text, definition = label if isinstance(label, tuple) else (label, "")
-        made.append(Head(text, definition, css="first" if place == 0 else ""))
-    return tuple(made)
+        entries.append(Head(text, definition, css="first" if place == 0 else ""))
+    return tuple(entries)
 
 
 def words_head(label: str, definition: str = "") -> Head:

@@ -11,7 +11,7 @@ import polars as pl
 from nimbus_reef.analysis.standing import AD_METRICS, Placed
 from nimbus_reef.analysis.totals import Totals, summed
 from nimbus_reef.analysis.wording import ahead_words, metric_words
-from nimbus_reef.core import peers
+from nimbus_reef.core import glossary, peers
 from nimbus_reef.core.metrics import METRICS, Better, Metric, difference, is_money, sums_in_units
 from nimbus_reef.core.model import MEASURES, MICRO
 from nimbus_reef.core.peers import RATED
@@ -77,14 +77,14 @@ def nodes(found: Totals, placed: Mapping[str, Placed], figures: Figures) -> dict
     then = summed(found.then) if found.then is not None and found.held_then else None
     scale = found.held_now / found.held_then if then and found.held_then else 1.0
     drawn = sparks(found.now, _TREE)
-    made = {}
+    by_key = {}
     for key in _TREE:
         value = _value(key, now)
         before = _value(key, then) if then else None
         if before is not None and not METRICS[key].is_ratio:
             before *= scale
         change, up, good = _moved(key, value, before, figures)
-        made[key] = Node(
+        by_key[key] = Node(
             key,
             METRICS[key].label[0].upper() + METRICS[key].label[1:],
             _written(key, value, figures),
@@ -93,9 +93,9 @@ def nodes(found: Totals, placed: Mapping[str, Placed], figures: Figures) -> dict
             good,
             strip(placed[key].standing, figures) if key in placed else None,
             drawn[key],
-            METRICS[key].definition,
+            glossary.definition(METRICS[key].label),
         )
-    return made
+    return by_key
 
 
 def sparks(days: pl.DataFrame, keys: Sequence[str], width: float = 100, height: float = 20) -> dict[str, str]:
@@ -126,16 +126,13 @@ def _path(values: Sequence[float], width: float, height: float) -> str:
 
 
 def answer(found: Totals, placed: Mapping[str, Placed], figures: Figures) -> Answer:
-    """The weakest and the best metric by standing and by change, and what closing the gap would bring."""
-    told = {key: each.standing for key, each in placed.items() if each.standing.percentile is not None}
-    if not told:
+    """The weakest metric among peers, and what closing the gap would bring."""
+    by_key = {key: each.standing for key, each in placed.items() if each.standing.percentile is not None}
+    if not by_key:
         thin = next((each.standing for each in placed.values() if each.standing.peers is not None), None)
         why = strips.strip(thin, figures).words if thin else "No peer figures are loaded."
-        return Answer(
-            "Nothing can be said against peers yet.", f"{why} Load peer benchmarks in Intake, or type them in."
-        )
-    weakest = min(told.values(), key=lambda each: each.percentile or 0)
-    best = max(told.values(), key=lambda each: each.percentile or 0)
+        return Answer("No comparison with peers yet.", f"{why} Load peer benchmarks in Intake, or enter them by hand.")
+    weakest = min(by_key.values(), key=lambda each: each.percentile or 0)
     now, then = summed(found.now), summed(found.then) if found.then is not None and found.held_then else None
     value, before = _value(weakest.metric, now), _value(weakest.metric, then) if then else None
     change, up, _ = _moved(weakest.metric, value, before, figures)
@@ -144,49 +141,17 @@ def answer(found: Totals, placed: Mapping[str, Placed], figures: Figures) -> Ans
         if change and up is not None
         else ""
     )
-    bold = f"{metric_name(weakest.metric)} is the weak link."
+    bold = f"{metric_name(weakest.metric)} is the weakest metric."
     if (weakest.percentile or 0) >= 50:
-        bold = f"Nothing is weak: {RATED[weakest.metric].name} is the lowest."
+        bold = f"No weak metric. {RATED[weakest.metric].label} is the lowest."
     sentences = [
         (
             f"{metric_words(weakest.metric, value, figures)} puts you"
             f" {ahead_words(weakest.percentile or 0.0, figures)}{fell}."
         ),
-        f"{metric_name(best.metric)} is the strongest, {ahead_words(best.percentile or 0.0, figures)}.",
-        most_moved(now, then, weakest.metric, figures) if then else "",
         gap_words(weakest.metric, value, weakest.typical, now, found.held_now, figures),
     ]
     return Answer(bold, " ".join(each for each in sentences if each))
-
-
-_MOVED: Final = ("ctr", "cvr", "cpc", "aov")
-"""The rates that move by themselves; cost of sale is made of them."""
-
-
-def most_moved(now: Mapping[str, int], then: Mapping[str, int], said: str, figures: Figures) -> str:
-    """
-    The rates that lost and gained most since the days before, in a sentence; the loss is left out
-    where the sentence before tells of the same rate.
-    """
-    lost: list[tuple[float, str, str]] = []
-    gained: list[tuple[float, str, str]] = []
-    for key in _MOVED:
-        value, before = _value(key, now), _value(key, then)
-        relative = difference(value, before).relative
-        change, up, good = _moved(key, value, before, figures)
-        if good is not None and relative is not None:
-            (gained if good else lost).append((abs(relative), key, f"{'+' if up else '−'}{change}"))
-    parts = []
-    if not lost:
-        parts.append("no rate got worse")
-    elif max(lost)[1] != said:
-        parts.append(_named(max(lost), "lost"))
-    parts.append(_named(max(gained), "gained") if gained else "no rate gained")
-    return f"Since the days before {', '.join(parts)}."
-
-
-def _named(moved: tuple[float, str, str], verb: str) -> str:
-    return f"{RATED[moved[1]].name} {verb} most ({moved[2]})"
 
 
 _ALL_ELSE: Final = {"ctr": "impressions", "cvr": "clicks", "aov": "orders", "cpc": "clicks", "acos": "sales"}
@@ -206,6 +171,6 @@ def gap_words(
     measure, money = brings
     would = {"sales": "would bring about {} more sales", "spend": "would cost about {} less"}[measure]
     return (
-        f"At the peers’ typical {metric_words(metric, typical, figures)} the same {_ALL_ELSE[metric]} "
+        f"At the peers’ median of {metric_words(metric, typical, figures)} the same {_ALL_ELSE[metric]} "
         f"{would.format(figures.money(money))} per 30 days."
     )

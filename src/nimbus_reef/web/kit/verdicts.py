@@ -3,20 +3,21 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import Any
+from typing import Any, Final
 
 from nimbus_reef.analysis import wording
 from nimbus_reef.analysis.wording import due_words
 from nimbus_reef.core import evidence
+from nimbus_reef.core.model import SimpleVerdict
 from nimbus_reef.formats.figures import Figures
+
+_RULE_MARKS: Final = {SimpleVerdict.OVER: "above", SimpleVerdict.NO_ORDER: "above", SimpleVerdict.UNDER: "within"}
 
 
 def mark_of(row: Mapping[str, Any], judge: str) -> str:
     """Solid coral, half, hollow or solid lagoon; none where nothing was clicked."""
     if judge == "simple" and row["clicks"]:
-        return {"over target": "costly", "no order": "costly", "within target": "fine"}.get(
-            row["simple_verdict"], "undecided"
-        )
+        return _RULE_MARKS.get(row["simple_verdict"], "early")
     return wording.mark_of(row["verdict"], row["clicks"])
 
 
@@ -27,8 +28,8 @@ def verdict_at_length(row: Mapping[str, Any]) -> str:
 
 
 def word_fact(row: Mapping[str, Any], figures: Figures) -> str:
-    """What a word's searches brought, and what was due of them without it."""
+    """What a word's searches brought, and what was expected of them without it."""
     return (
         f"{figures.counted(row['word_clicks'], 'click')}, {figures.counted(row['came'], 'order')}, "
-        f"{due_words(row['due'], figures)} were due"
+        f"{due_words(row['due'], figures)} expected"
     )

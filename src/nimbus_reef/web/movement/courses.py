@@ -9,13 +9,13 @@ from typing import Final
 
 import polars as pl
 
+from nimbus_reef.analysis.wording import level
 from nimbus_reef.core import bids
 from nimbus_reef.core.metrics import METRICS, Unit, in_units, ratio, with_ratios
 from nimbus_reef.core.model import MEASURES, MICRO
 from nimbus_reef.core.windows import Window
 from nimbus_reef.formats.figures import Figures
 from nimbus_reef.formats.tables import Table
-from nimbus_reef.web.movement.pages import level
 
 _FIRST: Final = ("spend", "sales", "acos", "ctr", "cvr", "cpc", "aov", "impressions", "clicks", "orders")
 TRENDED: Final = (*_FIRST, *(each.key for each in METRICS.values() if each.trends and each.key not in _FIRST))
@@ -76,7 +76,7 @@ class Worked:
     orders: str
     acos: str
     worked: bool
-    told: bool
+    known: bool
 
 
 @dataclass(frozen=True, slots=True)
@@ -114,15 +114,15 @@ def stretches(days: pl.DataFrame, target_acos: float, figures: Figures) -> list[
     found = []
     for end in range(len(rows), bids.BLOCK_DAYS - 1, -bids.BLOCK_DAYS):
         part = rows[end - bids.BLOCK_DAYS : end]
-        made = bids.blocks(
+        past_blocks = bids.blocks(
             [
                 bids.Day(clicks, orders, spend / MICRO, sales / MICRO, None if bid is None else bid / MICRO)
                 for _, clicks, orders, spend, sales, bid in part
             ]
         )
-        if not made:
+        if not past_blocks:
             continue
-        block = made[0]
+        block = past_blocks[0]
         found.append(
             Worked(
                 f"{figures.day(part[0][0])} – {figures.day(part[-1][0])}",

@@ -3,17 +3,20 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from typing import Final
 
-from nimbus_reef.analysis.tables import PAGE_ROWS, page_of
-from nimbus_reef.formats.tables import Table
+import polars as pl
+
+from nimbus_reef.analysis import tables
 from nimbus_reef.web.kit import movers
 from nimbus_reef.web.kit.answers import Answer
 from nimbus_reef.web.kit.context import Context
 from nimbus_reef.web.kit.drift import Drift, drift
+from nimbus_reef.web.kit.lists import ListSpec, listed
 from nimbus_reef.web.kit.movers import Ways
 from nimbus_reef.web.kit.product import ProductDrawer
-from nimbus_reef.web.kit.tables import TableView
+from nimbus_reef.web.kit.tables import TableView, table_of
 from nimbus_reef.web.movement import pages, sides, why
 from nimbus_reef.web.movement.why import WhyPage, WhyStep
 
@@ -39,33 +42,40 @@ def page(ask: Context) -> DriftView:
     """The view."""
     by, figures, here = sides.grouping(ask), ask.figures, ask.url("movement.view", name="drift")
     everything = ask.scope.choice("show", ("largest", "all")) == "all"
-    rows = sides.ranked(ask, by)
+    of = listed(ask, LIST)
+    columns = tables.chosen_columns(ask.scope.cols, sides.COLUMNS, of.fields)
+    rows = of.found.ordered
     shown = rows.head(pages.MOST_DRAWN if everything else movers.LARGEST)
     # The page's own grouping, as on Why: another grouping splits the change differently.
-    whole = why.kept(ask, by) or WhyPage(Answer("Nothing was sold in one of the windows.", ""))
-    number, of = page_of(len(rows), ask.scope.page) if everything else (1, 1)
-    listed = rows.slice((number - 1) * PAGE_ROWS, PAGE_ROWS) if everything else shown
+    whole = why.kept(ask, by) or WhyPage(Answer("No sales in one of the two periods.", ""))
+    here_rows = of.found.shown if everything else shown
     products = sides.sides(ask, "product" if by != "family" else "family")
     target = ask.scope.target_acos
 
     def drawn() -> Drift:
         return drift(movers.movers(shown, figures), target, movers.break_even(products))
 
-    key = (sides.compared(ask), target, by, everything, figures)
+    key = (sides.compared(ask), target, by, everything, figures, ask.scope.where, ask.scope.query, ask.scope.sort)
     return DriftView(
         whole.answer,
         whole.steps,
         by,
         everything,
         ask.facts.kept("drawn", ask.account.id, drawn, *key),
-        TableView(
-            here=here,
-            name="drift-list",
-            heads=pages.drift_heads(figures.symbol),
-            groups={"": pages.drift_lines(listed, figures)},
-            page=number,
-            pages=of,
-            empty="Nothing spent or sold in either window.",
+        replace(
+            table_of(
+                ask,
+                of,
+                pages.drift_lines(here_rows, columns, of.fields, figures),
+                pages.drift_heads(of, columns, figures),
+                here=here,
+                name="drift-list",
+                things="rows",
+                columns=columns,
+                column_sets=sides.COLUMNS,
+                empty="No spend or sales in either period." if of.rows.is_empty() else "No rows match.",
+            ),
+            pages=of.found.pages if everything else 1,
         ),
         len(rows),
         figures.count(len(rows)),
@@ -75,6 +85,13 @@ def page(ask: Context) -> DriftView:
     )
 
 
-def file(ask: Context) -> Table:
-    """Every row as a file."""
-    return pages.drift_export(sides.ranked(ask, sides.grouping(ask)))
+def _rows(ask: Context) -> pl.DataFrame:
+    return sides.ranked(ask, sides.grouping(ask)).with_columns(row_id="key")
+
+
+LIST: Final = ListSpec(
+    _rows,
+    lambda ask, _: sides.fields(ask, sides.grouping(ask)),
+    ("name", "where"),
+    file=lambda _, rows: pages.drift_export(rows),
+)

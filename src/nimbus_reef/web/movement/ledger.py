@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
 from typing import Any, Final
 
 import polars as pl
 
-from nimbus_reef.analysis.tables import PAGE_ROWS
+from nimbus_reef.analysis.wording import level
 from nimbus_reef.core import change
 from nimbus_reef.core.metrics import Better, Metric, Unit
 from nimbus_reef.core.model import MEASURES
@@ -15,17 +16,17 @@ from nimbus_reef.core.windows import month_factor
 from nimbus_reef.formats.figures import Figures
 from nimbus_reef.formats.tables import Table
 from nimbus_reef.web.kit.answers import Answer
-from nimbus_reef.web.kit.tables import Head
-from nimbus_reef.web.movement.pages import level
+from nimbus_reef.web.kit.lists import ListedRows
+from nimbus_reef.web.kit.tables import Head, head_of, heads_of
 
-_SPLIT: Final = {"rate": "rate", "mix": "mix", "entered": "entered or left"}
+_SPLIT: Final = {"rate": "rate", "mix": "mix", "entered": "new or gone"}
 _SHARES: Final = {"share_of_gross": "of all movement", "share_of_net": "of the net change"}
 _TOLD: Final = {
-    "rate": "its own ratio moved",
-    "mix": "its weight among all moved; not zero when all move together",
-    "entered or left": "it had nothing to compare with in one of the windows",
-    "of all movement": "its part of all parts, whichever way they went",
-    "of the net change": "its part of what is left of them; told where that is a fifth of them or more",
+    "rate": "its own ratio changed",
+    "mix": "Its weight in the total changed. Not zero when all change together",
+    "new or gone": "No value in one of the two periods",
+    "of all movement": "Its share of all changes, up and down",
+    "of the net change": "Its share of the net change. Shown where the net is at least a fifth of all changes",
 }
 
 
@@ -102,8 +103,12 @@ def ledger_rows(
     return change.in_order(ratio.with_columns(values).with_columns(whole=pl.col("part"), part=pl.col("pull")))
 
 
-def ledger(rows: pl.DataFrame, metric: Metric, figures: Figures, page: int, by: str) -> Ledger:
-    """A page of the ledger; bars and running total share one scale over all pages."""
+def ledger(of: ListedRows, columns: Sequence[str], metric: Metric, figures: Figures) -> Ledger:
+    """
+    A page of the ledger; bars and running total share one scale over all pages. columns: metrics that are shown
+    besides.
+    """
+    rows, shown = of.rows, of.found.shown
     drawn = [pl.col(name) for name in ("part", "running")]
     low, high = rows.select(
         pl.min_horizontal(0.0, *(each.min() for each in drawn)).alias("low"),
@@ -114,15 +119,17 @@ def ledger(rows: pl.DataFrame, metric: Metric, figures: Figures, page: int, by: 
     def place(value: float) -> float:
         return float(100 * (value - low) / width)
 
-    first = (page - 1) * PAGE_ROWS
     better = 0 if metric.better is Better.NEITHER else 1 if metric.better is Better.HIGHER else -1
     # Where nothing entered or left, or no share can be told, no column says so in every row.
     split = [name for name in _SPLIT if metric.is_ratio and (rows[name] != 0).any()]
     shares = [name for name in _SHARES if rows[name].count()]
     lines = []
-    for row in rows.slice(first, PAGE_ROWS).to_dicts():
+    besides = [of.fields[key] for key in columns]
+    more = shown.select(each.expr.alias(each.key) for each in besides).rows() if besides else [()] * len(shown)
+    for row, values in zip(shown.to_dicts(), more, strict=True):
         part = row["part"]
         extra = (
+            *(figures.cell(value, each.digits or 0) for value, each in zip(values, besides, strict=True)),
             *(figures.rate(row[name], 0) for name in shares),
             *(_change(metric, row[name], figures) if row[name] else "" for name in split),
         )
@@ -144,25 +151,32 @@ def ledger(rows: pl.DataFrame, metric: Metric, figures: Figures, page: int, by: 
             )
         )
     extra_heads = (*(_SHARES[name] for name in shares), *(_SPLIT[name] for name in split))
-    heads = (*_heads(metric, by), *(Head(name, _TOLD[name]) for name in extra_heads))
+    named = [head_of(each, of.found.sort, figures) for each in besides]
+    heads = (*_heads(of, figures), *named, *(Head(name, _TOLD[name]) for name in extra_heads))
     return Ledger(ledger_words(rows, metric, figures), heads, tuple(lines), place(0))
 
 
-def _heads(metric: Metric, by: str) -> tuple[Head, ...]:
-    part = (
-        "its pull: measured against the level of all then, so that growing at that level scores nothing; pulls sum to"
-        " the change"
-        if metric.is_ratio
-        else "its own change per 30 days; they sum to the change of all"
-    )
+def part_definition(metric: Metric) -> str:
+    """What a row's part is."""
+    if metric.is_ratio:
+        level = "Growing at the former level of the total counts as zero"
+        return f"Its effect on the total. {level}. Effects sum to the change"
+    return "Its own change per 30 days. Changes sum to the change of the total"
+
+
+def _heads(of: ListedRows, figures: Figures) -> tuple[Head, ...]:
+    plain = {key: replace(of.fields[key], unit="") for key in ("name", "value0", "value1", "part")}
+    total = "In the order of the parts, whatever the rows are sorted by"
     return (
-        Head(by, css="first"),
-        Head("then"),
-        Head("now"),
-        Head("its part", part),
+        *heads_of(plain, of.found.sort, figures),
         Head("parts, and the running total as a line", css="words bars"),
-        Head("running total"),
+        Head("running total", total),
     )
+
+
+def change_words(metric: Metric, rows: pl.DataFrame, figures: Figures) -> str:
+    """What the parts of rows come to together."""
+    return _change(metric, float(rows["part"].sum()), figures)
 
 
 def ledger_words(rows: pl.DataFrame, metric: Metric, figures: Figures) -> Answer:
@@ -181,13 +195,13 @@ def ledger_words(rows: pl.DataFrame, metric: Metric, figures: Figures) -> Answer
         pulled = [
             f"{_who(each[:1], metric, figures)} pulled {way}" for each, way in ((up, "up"), (down, "down")) if each
         ]
-        said = f"{', '.join(pulled)} most." if pulled else ""
-        return Answer(f"{_name(metric)} stands at {now}{per}, as before.", said)
+        words = f"{', '.join(pulled)} most." if pulled else ""
+        return Answer(f"{_name(metric)} is {now}{per}, unchanged.", words)
     most, against = (up, down) if net > 0 else (down, up)
-    held = f" {_who(against[:1], metric, figures)} held against it." if against else ""
+    text = f" {_who(against[:1], metric, figures)} against it." if against else ""
     return Answer(
         f"{_name(metric)} {'rose' if net > 0 else 'fell'}, {then} → {now}{per}.",
-        f"{_who(most, metric, figures)} did most of it.{held}" if most else "",
+        f"{_who(most, metric, figures)} drove most of it.{text}" if most else "",
     )
 
 

@@ -2,30 +2,21 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
 from typing import Final
 
 import polars as pl
 
 from nimbus_reef.analysis.movement import MOVED
-from nimbus_reef.core.metrics import Metric, Unit
+from nimbus_reef.analysis.tables import Field
 from nimbus_reef.formats.figures import Figures
 from nimbus_reef.formats.tables import Table
+from nimbus_reef.web.kit.lists import ListedRows
 from nimbus_reef.web.kit.movers import judgement, tone_of
-from nimbus_reef.web.kit.tables import Head
+from nimbus_reef.web.kit.tables import Head, heads_of
 
 MOST_DRAWN: Final = 60
-
-
-def level(metric: Metric, value: float | None, figures: Figures) -> str:
-    """A metric as it is written in running text."""
-    if value is None:
-        return "–"
-    if metric.unit is Unit.RATE:
-        return figures.rate(value, 2 if metric.key == "ctr" else 1)
-    if metric.unit is Unit.MONEY:
-        return figures.money(value, 2 if metric.is_ratio else 0)
-    return figures.number(value, 2) if metric.unit is Unit.FACTOR else figures.count(value)
 
 
 @dataclass(frozen=True, slots=True)
@@ -46,24 +37,28 @@ class DriftLine:
     tone: str
     thin: bool
     profit: str
+    cells: tuple[str, ...]
 
 
-def drift_heads(symbol: str) -> tuple[Head, ...]:
-    """The heads of the list beside the chart."""
-    profit = "margin × change of sales − change of spend, per 30 days"
-    return (
-        Head("by effect on profit", css="first"),
-        Head("profit", profit),
-        Head(f"spend {symbol}"),
-        Head(f"sales {symbol}"),
-        Head("ACOS %"),
-    )
+def drift_heads(of: ListedRows, columns: Sequence[str], figures: Figures) -> tuple[Head, ...]:
+    """The heads of the list beside the chart; columns: metrics that are shown besides."""
+    keys = ("name", "profit", "spend", "sales", "acos", *(key for key in columns if key not in _ALWAYS))
+    name, profit, *rest = heads_of({key: of.fields[key] for key in keys}, of.found.sort, figures)
+    told = "Margin × change of sales − change of spend, per 30 days"
+    return (replace(name, label="by effect on profit"), replace(profit, label="profit", definition=told), *rest)
 
 
-def drift_lines(rows: pl.DataFrame, figures: Figures) -> list[DriftLine]:
-    """The list: figures per 30 days, class and judgement in words."""
+_ALWAYS: Final = ("spend", "sales", "acos")
+
+
+def drift_lines(
+    rows: pl.DataFrame, columns: Sequence[str], known: Mapping[str, Field], figures: Figures
+) -> list[DriftLine]:
+    """The list: figures per 30 days, class and judgement in words; columns: metrics that are shown besides."""
     lines = []
-    for row in rows.to_dicts():
+    besides = [known[key] for key in columns if key not in _ALWAYS]
+    more = rows.select(each.expr.alias(each.key) for each in besides).rows() if besides else [()] * len(rows)
+    for row, values in zip(rows.to_dicts(), more, strict=True):
         now, then = row["acos1"], row["acos0"]
         points = None if now is None or then is None else (now - then) * 100
         lines.append(
@@ -82,6 +77,7 @@ def drift_lines(rows: pl.DataFrame, figures: Figures) -> list[DriftLine]:
                 tone_of(row),
                 row["thin"],
                 figures.change(row["profit"]),
+                tuple(figures.cell(value, each.digits or 0) for value, each in zip(values, besides, strict=True)),
             )
         )
     return lines

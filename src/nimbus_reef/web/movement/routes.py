@@ -13,7 +13,7 @@ from nimbus_reef.analysis.movement import GROUPINGS
 from nimbus_reef.errors import NotFound
 from nimbus_reef.web.acting import back_to, put
 from nimbus_reef.web.current import context, current_scope, figures, is_first_answer, must_write, services
-from nimbus_reef.web.downloads import hand_out
+from nimbus_reef.web.downloads import hand_out_view
 from nimbus_reef.web.kit.context import shown
 from nimbus_reef.web.kit.judging import worked_out_first
 from nimbus_reef.web.kit.lacking import need
@@ -24,11 +24,11 @@ movement = Blueprint("movement", __name__, url_prefix="/movement")
 
 
 VIEWS: Final[Mapping[str, AreaView]] = {
-    "drift": AreaView("Drift", drift_pages.page, file=drift_pages.file),
-    "ledger": AreaView("Ledger", ledger_pages.page, file=ledger_pages.file),
+    "drift": AreaView("Drift", drift_pages.page, rows=drift_pages.LIST),
+    "ledger": AreaView("Ledger", ledger_pages.page, rows=ledger_pages.LIST),
     "why": AreaView("Why ACOS moved", why.page, file=why.file),
     "trends": AreaView("Trends", trend_pages.page, file=trend_pages.file),
-    "changes": AreaView("Changes", change_pages.page),
+    "changes": AreaView("Changes", change_pages.page, rows=change_pages.LIST),
 }
 _OF_SIDES: Final = frozenset({"drift", "ledger", "why"})
 """Tell what rows did in both windows."""
@@ -36,7 +36,7 @@ TITLES: Final = {name: each.title for name, each in VIEWS.items()}
 
 
 @movement.get("/")
-def look() -> Response:
+def index() -> Response:
     """The area opens on the drift chart."""
     return redirect(current_scope().link(url_for("movement.view", name="drift")))
 
@@ -65,7 +65,7 @@ def _need(name: str) -> None:
     if ask.scope.newest is None:
         return
     if name == "changes":
-        need(services().facts, ask.scope, (made_changes.KIND,), figures(), made_changes.days_of(ask.look))
+        need(services().facts, ask.scope, (made_changes.KIND,), figures(), made_changes.days_of(ask.selection))
     else:
         sides.need_both(ask, trend=name == "trends")
 
@@ -87,7 +87,7 @@ def set_back() -> Response | str:
     return put(
         scope,
         back,
-        title=f"{figures().counted(count, 'change')} set back, before it is done",
+        title=f"{figures().counted(count, 'change')} to undo: preview",
         thing="what",
         action=url_for("movement.set_back"),
         back=back_to(scope, scope.link(url_for("movement.view", name="changes"))),
@@ -96,13 +96,5 @@ def set_back() -> Response | str:
 
 @movement.get("/<name>/export.<ending>")
 def export(name: str, ending: str) -> Response:
-    """All rows behind a view as a file."""
-    made = VIEWS[name].file if name in VIEWS else None
-    if made is None:
-        every = ", ".join(each for each, found in VIEWS.items() if found.file)
-        raise NotFound(f"“{name}” is not a table of Movement.", remedy=f"Export {every}.")
-    _need(name)
-    table = made(context())
-    if table is None:
-        raise NotFound("There is no change to write down.", remedy="Choose other days.")
-    return hand_out(table, ending)
+    """The rows of a view as a file."""
+    return hand_out_view(VIEWS, name, ending, lambda: _need(name))

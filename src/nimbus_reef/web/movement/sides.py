@@ -2,14 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
+from typing import Final
 
 import polars as pl
 
 from nimbus_reef.analysis import movement
-from nimbus_reef.analysis.look import Look
+from nimbus_reef.analysis.selection import Selection
+from nimbus_reef.analysis.tables import Field, by_key, yes_or_no
+from nimbus_reef.core import glossary
+from nimbus_reef.core.metrics import METRICS, Metric, Unit
 from nimbus_reef.core.model import Format
-from nimbus_reef.core.windows import Window
+from nimbus_reef.core.movement import Movement
+from nimbus_reef.core.windows import Window, month_factor
 from nimbus_reef.errors import BadInput
 from nimbus_reef.store.reading.facts import TOTAL_SOURCES
 from nimbus_reef.web.kit import movers, product
@@ -28,13 +33,13 @@ def grouping(ask: Context) -> str:
 def against(ask: Context) -> Window:
     """The days compared with; BadInput where there are none."""
     if ask.scope.against is None:
-        raise BadInput("Movement needs days to compare with.", remedy="Choose some under “against”.")
+        raise BadInput("Movement needs a comparison period.", remedy="Choose one under “against”.")
     return ask.scope.against
 
 
-def compared(ask: Context) -> Look:
+def compared(ask: Context) -> Selection:
     """What is asked about, where there are days to compare with."""
-    return ask.look.against_days(against(ask))
+    return ask.selection.against_days(against(ask))
 
 
 def sides(ask: Context, by: str) -> pl.DataFrame:
@@ -62,6 +67,41 @@ def reads(ask: Context) -> Sequence[tuple[str, Window]]:
     both = movement.both(compared(ask))
     source = movement.source_of(ask.facts, ask.account, both, grouping(ask))
     return [(source, window) for window in both]
+
+
+def fields(ask: Context, by: str) -> dict[str, Field]:
+    """What rows that moved are filtered by: every metric now and its change (sums per 30 days), class and effect."""
+    then, now = (month_factor(each) for each in days(ask, by))
+    found: list[Field | None] = [Field("name", by, pl.col("name"), text=True)]
+    for metric in METRICS.values():
+        before, value = _value(metric, 0, then), _value(metric, 1, now)
+        unit = "%" if metric.unit is Unit.RATE else "¤" if metric.unit is Unit.MONEY else ""
+        definition = glossary.definition(metric.label)
+        found.append(Field(metric.key, metric.label, value, unit, definition, digits=metric.digits))
+        found.append(
+            Field(f"{metric.key}_moved", f"change of {metric.label}", value - before, unit, digits=metric.digits)
+        )
+    effect = Field("profit", "effect on profit", pl.col("profit"), "¤", "Per 30 days", digits=0)
+    kinds = Field("movement", "movement", pl.col("movement").cast(pl.String), options=tuple(Movement))
+    return by_key(*found, effect, kinds, yes_or_no("thin", "thin", pl.col("thin"), "Too few clicks or orders"))
+
+
+def _value(metric: Metric, when: int, per: float) -> pl.Expr:
+    """A metric of rows of both windows, in the unit it is written in."""
+    if not metric.is_ratio:
+        return pl.col(f"{metric.key}{when}") * per
+    part, whole = pl.col(f"{metric.numerator}{when}"), pl.col(f"{metric.denominator}{when}")
+    value = pl.when(whole != 0).then(part / whole)
+    return value * 100 if metric.unit is Unit.RATE else value
+
+
+COLUMNS: Final[Mapping[str, tuple[str, ...]]] = {
+    "usual": (),
+    "clicks": ("clicks", "ctr", "cpc"),
+    "orders": ("orders", "cvr", "aov", "acos"),
+    "all metrics": tuple(METRICS),
+}
+"""Sets of metrics that are shown besides."""
 
 
 def need_both(ask: Context, *, trend: bool = False) -> None:

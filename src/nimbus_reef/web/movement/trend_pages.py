@@ -42,11 +42,11 @@ class TrendsView:
 def page(ask: Context) -> TrendsView:
     """The view."""
     figures, scope = ask.figures, ask.scope
-    chosen = [key for key in scope.said("metric").split(",") if key] or ["spend", "sales", "acos"]
+    chosen = [key for key in scope.own_value("metric").split(",") if key] or ["spend", "sales", "acos"]
     wrong = [key for key in chosen if key not in courses.TRENDED]
     if wrong:
         raise BadInput(f"There is no trend of “{wrong[0]}”.", remedy=f"Use {', '.join(courses.TRENDED)}.")
-    only = scope.said("only")
+    only = scope.own_value("only")
     shown = [only] if only in courses.TRENDED else chosen
     smooth = courses.SMOOTH[scope.choice("smooth", tuple(courses.SMOOTH))]
     found = _trend(ask)
@@ -66,7 +66,7 @@ def page(ask: Context) -> TrendsView:
         chosen,
         found.sums_left_out,
         only,
-        scope.said("smooth"),
+        scope.own_value("smooth"),
         courses.stretches(found.days, found.target_acos, figures) if found.bids else [],
         courses.best_days(found.days, found.target_acos, figures) if found.bids else [],
         [(figures.day(each.day), each.at_length or each.words) for each in found.changes[-12:]][::-1],
@@ -80,4 +80,4 @@ def file(ask: Context) -> Table:
 
 
 def _trend(ask: Context) -> Trend:
-    return trends.trend(ask.facts, ask.scope, ask.scope.said("whose"), ask.figures)
+    return trends.trend(ask.facts, ask.scope, ask.scope.own_value("whose"), ask.figures)

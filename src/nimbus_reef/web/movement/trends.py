@@ -62,16 +62,16 @@ def trend(facts: Facts, scope: Scope, of: str, figures: Figures) -> Trend:
 
 
 def _whole(facts: Facts, scope: Scope) -> Trend:
-    window = history(scope.look)
-    look = scope.look.at(window)
-    found = totals(facts, look)
+    window = history(scope.selection)
+    selection = scope.selection.at(window)
+    found = totals(facts, selection)
     if found is None:
         raise NotFound("No report covers these days.", remedy="Choose other days, or load a report.")
     changes = row_frames.changes(facts, scope.account.id, window)
-    if look.part:
+    if selection.part:
         homes = setting_frames.campaign_settings(facts, scope.account.id, window).drop("state")
         changes = changes.join(homes, on="campaign_id", how="left")
-        changes = look.within(facts, changes)
+        changes = selection.within(facts, changes)
     name = scope.part or f"{scope.account.brand}, {scope.account.country}"
     days, left_out = _only_days(found.now, found.source)
     return Trend(name, "account", days, by_day(changes), scope.target_acos, sums_left_out=left_out)
@@ -82,10 +82,7 @@ def _only_days(rows: pl.DataFrame, kind: str) -> tuple[pl.DataFrame, str]:
     days = rows.filter(pl.col("first_day") == pl.col("day"))
     if len(days) == len(rows):
         return days, ""
-    return (
-        days,
-        f"A trend needs {KINDS[kind].title.lower()}, day for day; what is held as one sum of several days is left out.",
-    )
+    return (days, f"A trend needs {KINDS[kind].title.lower()}, by day. Totals of several days are left out.")
 
 
 def why_moved(found: Trend, scope: Scope, figures: Figures) -> Why | None:
@@ -94,7 +91,7 @@ def why_moved(found: Trend, scope: Scope, figures: Figures) -> Why | None:
     if found.kind == "account" or against is None or found.days.is_empty():
         return None
     if against.first < found.days["day"].min():  # type: ignore[operator]  # a date
-        return Why("The days compared with lie before the days shown.", ())
+        return Why("The comparison period is before the days shown.", ())
 
     def sums(window: Window) -> dict[str, float]:
         inside = found.days.filter(pl.col("day").is_between(window.first, window.last))
@@ -115,9 +112,11 @@ def by_day(changes: pl.DataFrame) -> tuple[Marked, ...]:
     )
     marks = []
     for (day,), kinds in counted.partition_by("day", as_dict=True, maintain_order=True).items():
-        said = [f"{field} {done} {_times(count)}" for field, done, count in kinds.select("field", "done", "len").rows()]
+        texts = [
+            f"{field} {done} {_times(count)}" for field, done, count in kinds.select("field", "done", "len").rows()
+        ]
         count = int(kinds["len"].sum())
-        marks.append(Marked(day, f"{count} change{'' if count == 1 else 's'}", ", ".join(said)))
+        marks.append(Marked(day, f"{count} change{'' if count == 1 else 's'}", ", ".join(texts)))
     return tuple(marks)
 
 
@@ -127,32 +126,32 @@ def _times(count: int) -> str:
 
 def _product(facts: Facts, scope: Scope, sku: str) -> Trend:
     ads = product_frames.named_ads(facts, scope.account.id, scope.window).filter(pl.col("sku") == sku)
-    sums = product_frames.ad_days(facts, scope.account.id, history(scope.look), ads.select("product_ad_id"))
+    sums = product_frames.ad_days(facts, scope.account.id, history(scope.selection), ads.select("product_ad_id"))
     if sums.is_empty():
         raise NotFound(f"{sku} has no ads in this period.", remedy="Choose another product.")
     days, left_out = _only_days(sums, "product_ad_daily")
     # As in the drift of products: campaigns that have a target of their own are not asked.
     aim = ads.select(scope.aims.expr(["sku"])).item(0, 0)
-    return Trend(sku, "product", days, tuple(page_changes(facts, scope.look, sku)), aim, sums_left_out=left_out)
+    return Trend(sku, "product", days, tuple(page_changes(facts, scope.selection, sku)), aim, sums_left_out=left_out)
 
 
 def _delivered(facts: Facts, scope: Scope, kind: str, name: str) -> Trend:
     """A placement, or some hours of the day as `18-22`, of the part that is looked at."""
-    look = scope.look.at(history(scope.look))
+    selection = scope.selection.at(history(scope.selection))
     report = "placement_daily" if kind == "placement" else "hourly"
     if kind == "placement":
         place = name.replace(" ", "_").replace("-", "_")
         if place not in tuple(Placement):
             raise NotFound(f"There is no placement “{name}”.", remedy=f"Choose one of {', '.join(Placement)}.")
-        rows = delivery_frames.placement_days(facts, scope.account.id, look.window, place)
+        rows = delivery_frames.placement_days(facts, scope.account.id, selection.window, place)
         label = place.replace("_", " ")
     else:
         first, _, end = name.partition("-")
         if not {first, end} <= HOURS_WRITTEN or int(first) >= int(end):
-            raise NotFound(f"“{name}” are no hours of the day.", remedy="Write them like 18-22.")
-        rows = delivery_frames.hours_by_day(facts, scope.account.id, look.window, int(first), int(end))
+            raise NotFound(f"“{name}” is not a range of hours.", remedy="Enter hours such as 18-22.")
+        rows = delivery_frames.hours_by_day(facts, scope.account.id, selection.window, int(first), int(end))
         label = f"{first}–{end} h"
-    sums = look.within(facts, rows).group_by("day", "first_day").agg(pl.col(MEASURES).sum()).sort("day")
+    sums = selection.within(facts, rows).group_by("day", "first_day").agg(pl.col(MEASURES).sum()).sort("day")
     days, left_out = _only_days(sums, report)
     return Trend(label, kind, days, (), scope.target_acos, sums_left_out=left_out)
 
@@ -167,13 +166,13 @@ def _targets(facts: Facts, scope: Scope, kind: str, name: str, figures: Figures)
     names = target_frames.targets(facts, scope.account.id).filter(column == name)
     if names.is_empty():
         raise NotFound(f"There is no {kind} “{name}”.", remedy="Choose another.")
-    window = history(scope.look)
-    source = facts.held(scope.account.id, window).kind
+    window = history(scope.selection)
+    source = facts.target_source(scope.account.id, window).kind
     ids = names["target_id"].to_list()
     days = row_frames.target_days(facts, scope.account.id, source, window, ids)
     sums = days.group_by("day").agg(pl.col(MEASURES).sum()).sort("day")
     first = names.row(0, named=True)
-    near = judged(facts, scope.look, Subject.TARGET).filter(pl.col("campaign") == first["campaign"])
+    near = judged(facts, scope.selection, Subject.TARGET).filter(pl.col("campaign") == first["campaign"])
     same = near.join(names.select("target_id"), on="target_id", how="semi") if kind != "campaign" else near
     aims = (same if len(same) else near).sort("spend", descending=True)["target_acos"]
     aim = aims[0] if len(aims) else scope.target_acos
@@ -204,7 +203,7 @@ def offered(facts: Facts, scope: Scope) -> list[str]:
         ("product", product_frames.catalog(facts, scope.account.id)["sku"]),
     )
     found = [f"{kind}:{name}" for kind, names in named for name in names.sort().head(_MOST_OFFERED)]
-    held = {kind for kind in ("placement_daily", "hourly") if kind in facts.spans(scope.account.id)}
-    places = [f"placement:{place.replace('_', ' ')}" for place in Placement] if "placement_daily" in held else []
-    clock = [f"hours:{first}-{first + 4}" for first in range(0, DAY, 4)] if "hourly" in held else []
+    literals = {kind for kind in ("placement_daily", "hourly") if kind in facts.spans(scope.account.id)}
+    places = [f"placement:{place.replace('_', ' ')}" for place in Placement] if "placement_daily" in literals else []
+    clock = [f"hours:{first}-{first + 4}" for first in range(0, DAY, 4)] if "hourly" in literals else []
     return [*found, *places, *clock]

@@ -21,12 +21,12 @@ from nimbus_reef.web.kit.splits import split_bars, split_words
 from nimbus_reef.web.movement import sides
 
 FACTORS: Final = (
-    ("cpc", "price per click"),
+    ("cpc", "CPC"),
     ("cvr", "conversion"),
-    ("aov", "order value"),
+    ("aov", "AOV"),
     ("mix", "mix of sales"),
     ("unsplit", "rate, unsplit"),
-    ("entered", "entered or left"),
+    ("entered", "new or gone"),
 )
 
 
@@ -102,7 +102,7 @@ def why_words(
     """The change in one sentence of parts, and the two rows that pulled most its way."""
     moved = after - before
     if abs(moved) < 0.0005:
-        bold = f"ACOS stands at {figures.rate(after)}, as before."
+        bold = f"ACOS is {figures.rate(after)}, unchanged."
     else:
         bold = (
             f"ACOS {'rose' if moved > 0 else 'fell'} {figures.number(abs(moved) * 100, 1)} points,"

@@ -25,16 +25,16 @@ class SignInForm(ReefForm):
 class OneselfForm(ReefForm):
     """A name, and a password typed twice."""
 
-    name = StringField("your name", filters=[stripped], description="Write how others know you.")
+    name = StringField("your name", filters=[stripped], description="Enter the name others know.")
     password = PasswordField(
         "password", filters=[_as_typed], description=f"Use at least {SHORTEST_PASSWORD} characters."
     )
-    again = PasswordField("password once more", filters=[_as_typed], description="Type the same twice.")
+    again = PasswordField("repeat password", filters=[_as_typed], description="Enter the same password twice.")
 
     def validate_name(self, field: StringField) -> None:
         """A name is needed."""
         if not field.data:
-            raise ValidationError("It is needed.")
+            raise ValidationError("Required.")
 
     def validate_password(self, field: PasswordField) -> None:
         """It has to be long."""
@@ -44,24 +44,24 @@ class OneselfForm(ReefForm):
     def validate_again(self, field: PasswordField) -> None:
         """Typed wrongly once, it would lock out whoever typed it."""
         if field.data != self.password.data:
-            raise ValidationError("The two differ.")
+            raise ValidationError("The passwords differ.")
 
 
 class OwnerForm(OneselfForm):
     """The first owner."""
 
-    email = StringField("e-mail address", filters=[stripped], description="Write it like ann@example.com.")
+    email = StringField("e-mail address", filters=[stripped], description="Enter an address such as ann@example.com.")
 
     def validate_email(self, field: StringField) -> None:
         """It is what one signs in with."""
         if "@" not in (field.data or ""):
-            raise ValidationError("It is needed.")
+            raise ValidationError("Required.")
 
 
 class RightsForm(ReefForm):
     """What somebody may do, and whose brands they see."""
 
-    role = StringField("role", [AnyOf(list(Role), "It is none of those offered.")], description="Choose a role.")
+    role = StringField("role", [AnyOf(list(Role), "Not an option.")], description="Choose a role.")
     brands = IdsField("brands", description="Choose from the list.")
 
     def __init__(self, given: Any, brands: list[tuple[int, str]]) -> None:
@@ -71,15 +71,15 @@ class RightsForm(ReefForm):
     def validate_brands(self, field: IdsField) -> None:
         """Whoever is no owner sees only what is given to them."""
         if not self.known.issuperset(field.data or ()):
-            raise ValidationError("There is no such brand.")
+            raise ValidationError("This brand does not exist.")
         if self.role.data != Role.OWNER and not field.data:
-            raise ValidationError("None is chosen, so there would be nothing to see.")
+            raise ValidationError("Choose at least one brand.")
 
 
 class InviteForm(RightsForm):
     """Somebody who is invited."""
 
-    email = StringField("e-mail address", filters=[stripped], description="Write it like ann@example.com.")
+    email = StringField("e-mail address", filters=[stripped], description="Enter an address such as ann@example.com.")
     name = StringField("name", filters=[stripped])
 
 
@@ -88,5 +88,5 @@ class TrailForm(ReefForm):
 
     person = StringField("person", filters=[stripped])
     what = StringField("what", filters=[stripped])
-    first = DateField("from", [Optional()], description="Write it like 2026-11-01.")
-    last = DateField("to", [Optional()], description="Write it like 2026-11-30.")
+    first = DateField("from", [Optional()], description="Enter a date such as 2026-11-01.")
+    last = DateField("to", [Optional()], description="Enter a date such as 2026-11-30.")

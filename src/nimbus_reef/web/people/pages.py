@@ -2,18 +2,20 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any, Final
 
+from nimbus_reef.errors import BadInput
 from nimbus_reef.store.people.people import Listed, Role
 from nimbus_reef.store.people.sessions import PersonSession
 from nimbus_reef.store.people.trail import Entry
+from nimbus_reef.web.kit.opened import OPENED
 
 ROLES: Final[Mapping[Role, str]] = {
     Role.OWNER: "sees every brand, manages people and accounts",
-    Role.ANALYST: "loads, plans and sets, in the brands given",
-    Role.VIEWER: "looks at the brands given, changes nothing",
+    Role.ANALYST: "loads reports, plans and changes settings of the chosen brands",
+    Role.VIEWER: "sees the chosen brands, changes nothing",
 }
 
 
@@ -53,11 +55,25 @@ def lines(people: Sequence[Listed], brands: Sequence[tuple[int, str]]) -> list[P
     ]
 
 
+ORDERS: Final[Mapping[str, str]] = {"name": "who", "role": "role and brands", "state": "status"}
+"""What people are sorted by, and the heads that do it."""
+
+
+def narrowed(found: Sequence[PersonLine], query: str, sort: str) -> list[PersonLine]:
+    """The people whose name, address, role, brands or status holds every word, in order; `-key` is descending."""
+    key, words = sort.removeprefix("-"), query.lower().split()
+    if sort and key not in ORDERS:
+        raise BadInput(f"People cannot be sorted by “{key}”.", remedy=f"Use {', '.join(ORDERS)}.")
+    texts = {each.id: " ".join((each.name, each.email, each.role, each.brands, each.state)).lower() for each in found}
+    kept = [each for each in found if all(word in texts[each.id] for word in words)]
+    return sorted(kept, key=lambda each: getattr(each, key).lower(), reverse=sort.startswith("-")) if sort else kept
+
+
 def _state(each: Listed) -> str:
     if not each.active:
         return "switched off"
     if each.invited:
-        return "invited, has not been here"
+        return "invited, never signed in"
     return f"last signed in {each.seen:%Y-%m-%d %H:%M} UTC" if each.seen else "has not signed in yet"
 
 
@@ -86,8 +102,8 @@ class SessionLine:
 
 def session_line(each: PersonSession, *, here: bool) -> SessionLine:
     """A session as *Me* lists it: browser and system as far as the browser tells them, times in UTC."""
-    told = [next((name for sign, name in known.items() if sign in each.agent), "") for known in (_BROWSERS, _SYSTEMS)]
-    agent = " on ".join(name for name in told if name) or each.agent[:60] or "unknown"
+    names = [next((name for sign, name in known.items() if sign in each.agent), "") for known in (_BROWSERS, _SYSTEMS)]
+    agent = " on ".join(name for name in names if name) or each.agent[:60] or "unknown"
     begun, seen = (f"{at:%Y-%m-%d %H:%M} UTC" for at in (each.begun_at, each.seen_at))
     return SessionLine(each.id, agent, each.address, begun, seen, here)
 
@@ -101,23 +117,49 @@ class TrailLine:
     account: str
     what: str
     detail: str
+    href: str
 
 
+def _opens(entry: Entry, url: Callable[..., str]) -> str:
+    """Where what a line tells of is open: a note's thing, the plan; empty of the rest."""
+    if not entry.account:
+        return ""
+    if entry.what == "noted" and entry.detail.get("view") in OPENED:
+        endpoint, key = OPENED[entry.detail["view"]]
+        row = {key: entry.detail["row"]} if key else {}
+        return url(endpoint, name=entry.detail["view"], account=entry.account, **row)
+    return url("plan.index", account=entry.account) if entry.what in _IN_PLAN else ""
+
+
+_IN_PLAN: Final = frozenset({"accepted", "removed", "undone in the plan", "carried out"})
 _MOST_SIGNS: Final = 200
 
 
-def trail_lines(entries: Sequence[Entry]) -> list[TrailLine]:
-    """The trail in words, details cut short."""
+def trail_lines(entries: Sequence[Entry], url: Callable[..., str]) -> list[TrailLine]:
+    """The trail in words, details cut short. url: as `flask.url_for`."""
     return [
-        TrailLine(f"{each.at:%Y-%m-%d %H:%M:%S}", each.person or "–", each.account or "–", each.what, told(each.detail))
+        TrailLine(
+            f"{each.at:%Y-%m-%d %H:%M:%S}",
+            each.person or "–",
+            each.account or "–",
+            each.what,
+            details(each.detail),
+            _opens(each, url),
+        )
         for each in entries
     ]
 
 
-def told(detail: Mapping[str, Any]) -> str:
+_NUMBERS: Final = frozenset({"rows", "replaced", "row", "note", "view"})
+"""What points at rows by their numbers: left out where the same is told in words."""
+
+
+def details(detail: Mapping[str, Any]) -> str:
     """What a line tells besides, in words."""
-    said = "; ".join(f"{name.replace('_', ' ')} {_value(value)}" for name, value in detail.items())
-    return said if len(said) <= _MOST_SIGNS else f"{said[: _MOST_SIGNS - 1]}…"
+    in_words = {"such as", "changed", "on"} & set(detail)
+    told = {name: value for name, value in detail.items() if not (in_words and name in _NUMBERS)}
+    text = "; ".join(f"{name.replace('_', ' ')} {_value(value)}" for name, value in told.items())
+    return text if len(text) <= _MOST_SIGNS else f"{text[: _MOST_SIGNS - 1]}…"
 
 
 def _value(value: Any) -> str:

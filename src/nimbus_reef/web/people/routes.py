@@ -50,7 +50,7 @@ def sign_in() -> Response | str | tuple[str, int]:
     found = store_people.signed_in(services().store, email, password)
     if found is None:
         refused_sign_ins.note(services().store, email, place)
-        flash("Address or password is not right.", "problem")
+        flash("Wrong e-mail address or password.", "problem")
         return render_template("people/sign_in.html", target=target, email=email), 401
     sessions.begin(found)
     trail.note(services().store, "signed in", person_id=found.id, account_id=None, detail={})
@@ -82,18 +82,18 @@ def set_up(token: str) -> Response | str | tuple[str, int]:
         if not demo:
             account.checked()
             new_account.check(account)
-        made = store_people.set_up(
+        result = store_people.set_up(
             store, token, email=owner.email.data or "", name=owner.name.data or "", password=owner.password.data or ""
         )
     except BadInput as problem:
         flash(str(problem), "problem")
         return render_template("people/set_up.html", owner=owner, account=account), 400
-    sessions.begin(made)
-    trail.note(store, "signed in", person_id=made.id, account_id=None, detail={})
+    sessions.begin(result)
+    trail.note(store, "signed in", person_id=result.id, account_id=None, detail={})
     if demo:
-        return _load_demo(made.id)
-    added = new_account.add(store, account, made.id)
-    return redirect(url_for("intake.look", account=added.key))
+        return _load_demo(result.id)
+    added = new_account.add(store, account, result.id)
+    return redirect(url_for("intake.index", account=added.key))
 
 
 @people.post("/demo")
@@ -101,7 +101,7 @@ def demo() -> Response:
     """Loads the demo brands beside one's own."""
     who = must_manage()
     if demo_brands.loaded(services().store):
-        raise Conflict("The demo brands are loaded already.", remedy="Choose one in the bar above.")
+        raise Conflict("The demo brands are loaded already.", remedy="Choose one in the scope bar.")
     return _load_demo(who.id)
 
 
@@ -119,7 +119,7 @@ def demo_loading(job_id: int) -> str | Response:
     must_manage()
     job = loads.get_job(services().store, job_id)
     if job is None or job.kind != "demo":
-        raise NotFound("There is no such work.", remedy="Look at the accounts.")
+        raise NotFound("This job does not exist.", remedy="See the accounts.")
     nobody = job.open and not workers.present(services().store)
     return render_template("people/demo_loading.html", job=job, nobody=nobody)
 
@@ -137,9 +137,15 @@ def listed() -> str:
 def _people_page(link: str = "", whose: str = "", form: InviteForm | None = None) -> str:
     store = services().store
     brands = store_people.brands(store)
+    query, sort = request.args.get("q", "").strip(), request.args.get("sort", "")
+    every = pages.lines(store_people.everybody(store), brands)
     return render_template(
         "people/people.html",
-        lines=pages.lines(store_people.everybody(store), brands),
+        lines=pages.narrowed(every, query, sort),
+        of=len(every),
+        query=query,
+        sort=sort,
+        orders=pages.ORDERS,
         brands=brands,
         roles=[(role.value, words) for role, words in pages.ROLES.items()],
         link=link,
@@ -172,7 +178,7 @@ def invite() -> str | tuple[str, int]:
 def _listed(person_id: int) -> store_people.Listed:
     found = next((each for each in store_people.everybody(services().store) if each.person.id == person_id), None)
     if found is None:
-        raise NotFound("There is no such person.", remedy="Look at the list again.")
+        raise NotFound("This person does not exist.", remedy="Reload the list.")
     return found
 
 
@@ -221,9 +227,9 @@ def take_up(token: str) -> Response | str | tuple[str, int]:
     except BadInput as problem:
         flash(str(problem), "problem")
         return render_template("people/take_up.html", form=form, who=who), 400
-    made = store_people.take_up(store, token, name=form.name.data or "", password=form.password.data or "")
-    sessions.begin(made)
-    trail.note(store, "signed in", person_id=made.id, account_id=None, detail={})
+    result = store_people.take_up(store, token, name=form.name.data or "", password=form.password.data or "")
+    sessions.begin(result)
+    trail.note(store, "signed in", person_id=result.id, account_id=None, detail={})
     return redirect(url_for("start"))
 
 
@@ -243,7 +249,7 @@ def me() -> str:
 def rename() -> Response:
     """What one is called."""
     store_people.rename(services().store, person().id, request.form.get("name", ""))
-    flash("Your name is changed.")
+    flash("Name saved.")
     return redirect(url_for("people.me"))
 
 
@@ -253,10 +259,10 @@ def change_password() -> Response:
     """Another password; every other session ends."""
     new = request.form.get("new", "")
     if new != request.form.get("again", ""):
-        raise BadInput("The two new passwords differ.", remedy="Type the same twice.")
-    made = store_people.change_password(services().store, person().id, old=request.form.get("old", ""), new=new)
-    sessions.begin(made)
-    flash("Your password is changed. Wherever else you were signed in, you are not any more.")
+        raise BadInput("The new passwords differ.", remedy="Enter the same password twice.")
+    result = store_people.change_password(services().store, person().id, old=request.form.get("old", ""), new=new)
+    sessions.begin(result)
+    flash("Password saved. You are signed out everywhere else.")
     return redirect(url_for("people.me"))
 
 
@@ -264,7 +270,7 @@ def change_password() -> Response:
 def end_session(session_id: int) -> Response:
     """Ends one of one's sessions, wherever it is."""
     if not store_sessions.end(services().store, person().id, session_id):
-        raise NotFound("This session has ended already.", remedy="Look at the list again.")
+        raise NotFound("This session has ended already.", remedy="Reload the list.")
     flash("The session has ended.")
     return redirect(url_for("people.me"))
 
@@ -286,11 +292,11 @@ def _asked() -> tuple[TrailForm, Asked]:
     try:
         who = whole(named) if named else None
     except ValueError:
-        raise BadInput(f"“{named}” is nobody.", remedy="Choose one of the list.") from None
+        raise BadInput(f"“{named}” is nobody.", remedy="Choose one from the list.") from None
     wanted = request.args.get("of", "")
     of = next((each for each in my_accounts() if each.key == wanted), None)
     if wanted and of is None:
-        raise NotFound(f"There is no account “{wanted}” for you.", remedy="Choose one of the list.")
+        raise NotFound(f"There is no account “{wanted}” for you.", remedy="Choose one from the list.")
     asked = Asked(who, of.id if of else None, form.what.data or "", form.first.data, form.last.data)
     return form, asked
 
@@ -309,7 +315,7 @@ def trail_of() -> str:
     kept: dict[str, Any] = {name: value for name, value in request.args.items() if name != "page" and value}
     return render_template(
         "people/trail.html",
-        lines=pages.trail_lines(found[:_LINES]),
+        lines=pages.trail_lines(found[:_LINES], url_for),
         form=form,
         kinds=trail.kinds(services().store),
         people=store_people.everybody(services().store) if person().manages else [],
@@ -325,7 +331,7 @@ def trail_export() -> PageResponse:
     """The same as a file."""
     _, asked = _asked()
     rows = [
-        [each.at.replace(tzinfo=UTC).isoformat(), each.person, each.account, each.what, pages.told(each.detail)]
+        [each.at.replace(tzinfo=UTC).isoformat(), each.person, each.account, each.what, pages.details(each.detail)]
         for each in _entries(asked, _MOST_EXPORTED)
     ]
     trail.note(

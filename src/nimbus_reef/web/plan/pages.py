@@ -19,8 +19,9 @@ from nimbus_reef.store.people import plan_steps, sendings
 from nimbus_reef.store.people.plan_steps import Step, StepKind
 from nimbus_reef.store.people.plans import Planned
 from nimbus_reef.store.people.sendings import Sending
+from nimbus_reef.web.kit.answers import Answer
 from nimbus_reef.web.kit.context import Context
-from nimbus_reef.web.kit.planned import lines, made_under
+from nimbus_reef.web.kit.planned import PlanStrip, account_strip, lines, made_under
 from nimbus_reef.web.kit.tables import Head, TableView
 
 _SORTS: Final[Mapping[str, Callable[[Planned], Any]]] = {
@@ -57,7 +58,7 @@ def fitting(planned: Sequence[Planned], query: str, kind: str) -> list[Planned]:
 
 def _text(each: Planned) -> str:
     change = each.change
-    said = (
+    entries = (
         change.campaign,
         change.ad_group,
         change.target,
@@ -66,7 +67,7 @@ def _text(each: Planned) -> str:
         change.reason,
         word_of(change),
     )
-    return " ".join(said).casefold()
+    return " ".join(entries).casefold()
 
 
 def table(
@@ -143,8 +144,8 @@ class StepLine:
 _STEPS: Final[Mapping[StepKind, str]] = {
     StepKind.ACCEPTED: "accepted",
     StepKind.REMOVED: "taken out",
-    StepKind.READ_BACK: "read back from a sheet",
-    StepKind.EDITED: "given another value",
+    StepKind.READ_BACK: "uploaded in a sheet",
+    StepKind.EDITED: "changed by hand",
     StepKind.DONE: "carried out",
 }
 
@@ -170,7 +171,7 @@ class SendingLine:
     waits: bool
 
 
-def sending_lines(held: Sequence[Sending], figures: Figures) -> list[SendingLine]:
+def sending_lines(entries: Sequence[Sending], figures: Figures) -> list[SendingLine]:
     """The sheets that left and hold changes, newest first."""
     return [
         SendingLine(
@@ -184,7 +185,7 @@ def sending_lines(held: Sequence[Sending], figures: Figures) -> list[SendingLine
             ),
             bool(each.waiting),
         )
-        for each in held
+        for each in entries
         if each.changes
     ]
 
@@ -207,7 +208,7 @@ def read_lines(planned: Sequence[Planned], answer: ReadBack) -> list[ReadLine]:
     """The values that would change, then the changes that would leave the plan."""
     before = {each.change.row: each.change for each in planned}
     return [ReadLine(each.row, *named(each), before[each.row].new_value, each.new_value) for each in answer.edited] + [
-        ReadLine(each.row, *named(each), each.new_value, "leaves the plan") for each in answer.unplanned
+        ReadLine(each.row, *named(each), each.new_value, "removed from the plan") for each in answer.unplanned
     ]
 
 
@@ -230,9 +231,9 @@ class ConflictLine:
 
 
 _TITLES: Final[Mapping[ConflictKind, str]] = {
-    ConflictKind.PRICE: "A click would cost more than today on what is above target",
-    ConflictKind.SAME_THING: "Two changes on one thing",
-    ConflictKind.ADJUSTMENT_AND_BID: "Adjustment and bid raise the same click",
+    ConflictKind.PRICE: "A click above target would cost more than today",
+    ConflictKind.SAME_THING: "Two changes of the same thing",
+    ConflictKind.ADJUSTMENT_AND_BID: "Adjustment and bid both raise the same click",
     ConflictKind.BOOSTS: "Two boosts at the same time",
     ConflictKind.BOOST_WHILE_PAUSED: "A boost on a paused campaign",
     ConflictKind.STOPS_PROMOTED: "A negative stops a promoted search term",
@@ -258,18 +259,15 @@ def _conflict_words(each: PlanConflict, by_row: Mapping[int, Planned], figures: 
     changes = [by_row[row].change for row in each.rows if row in by_row]
     campaign = changes[0].campaign if changes else ""
     if each.rise is not None:
-        said = rise_words(each.rise, figures) if each.kind is ConflictKind.PRICE else together_words(each.rise, figures)
-        return f"{campaign}: {said}."
+        text = rise_words(each.rise, figures) if each.kind is ConflictKind.PRICE else together_words(each.rise, figures)
+        return f"{campaign}: {text}."
     if each.kind is ConflictKind.BOOSTS:
         beside = "two planned boosts" if len(each.rows) > 1 else "a planned boost and one in force"
-        return (
-            f"{campaign}: {beside} hold on the same days and hours. Together they raise by"
-            f" {figures.number(each.percent, 0)} %."
-        )
+        return f"{campaign}: {beside} run at the same time. Together they raise by {figures.number(each.percent, 0)} %."
     if each.kind is ConflictKind.BOOST_WHILE_PAUSED:
         return (
             f"{campaign} is paused, so {figures.counted(sum(change.field == 'percent' for change in changes), 'boost')}"
-            " on it does nothing."
+            " on it has no effect."
         )
     if each.kind is ConflictKind.STOPS_PROMOTED:
         negative, target = changes[0], changes[-1]
@@ -283,13 +281,13 @@ def _conflict_words(each: PlanConflict, by_row: Mapping[int, Planned], figures: 
 
 
 def _way_out(rows: Sequence[int], by_row: Mapping[int, Planned], figures: Figures) -> WayOut:
-    held = [by_row[row] for row in rows if row in by_row]
-    first = held[0].change
-    if len(held) == 1:
-        said = f"Take out row {first.row}, {word_of(first)} {first.old_value} → {first.new_value}".replace("  →", " →")
+    planned = [by_row[row] for row in rows if row in by_row]
+    first = planned[0].change
+    if len(planned) == 1:
+        text = f"Remove row {first.row}, {word_of(first)} {first.old_value} → {first.new_value}".replace("  →", " →")
     else:
-        said = f"Take out {figures.counted(len(held), 'change')} from row {first.row} on"
-    return WayOut(said, tuple(each.id for each in held))
+        text = f"Remove {figures.counted(len(planned), 'change')} from row {first.row} on"
+    return WayOut(text, tuple(each.id for each in planned))
 
 
 @dataclass(frozen=True, slots=True)
@@ -301,7 +299,7 @@ class PlanView:
 
     conflicts: Sequence[ConflictLine]
     table: TableView
-    campaigns: int
+    summary: Answer
     kinds: Sequence[tuple[str, int]]
     kind: str
     waiting: int
@@ -310,16 +308,27 @@ class PlanView:
     sendings: Sequence[SendingLine]
 
 
+def summary(strip: PlanStrip, campaigns: int, figures: Figures) -> Answer:
+    """What the waiting changes come to."""
+    bold = f"{figures.counted(strip.count, 'change')} in {figures.counted(campaigns, 'campaign')}."
+    rest = [f"Together {strip.spend} spend and {strip.sales} sales per 30 days (80 % range)."]
+    if strip.acos:
+        rest.append(f"ACOS {strip.acos}.")
+    if strip.unknown:
+        rest.append(f"The effect of {figures.counted(strip.unknown, 'change')} is unknown.")
+    return Answer(bold, " ".join(rest))
+
+
 def page(ask: Context, planned: Sequence[Planned], answer: ReadBack | None = None) -> PlanView:
     """All waiting changes by campaign."""
     scope, figures, store = ask.scope, ask.figures, ask.facts.store
-    kind = scope.said("what")
-    found = plan_prices.conflicts_of(ask.facts, ask.look, [each.change for each in planned])
-    held = fitting(planned, scope.query, kind)
+    kind = scope.own_value("what")
+    found = plan_prices.conflicts_of(ask.facts, ask.selection, [each.change for each in planned])
+    planned = fitting(planned, scope.query, kind)
     return PlanView(
         conflict_lines(found, planned, figures),
-        table(planned, held, scope.page, ask.url("plan.look"), scope.sort, figures, picks=ask.writes),
-        campaigns(planned),
+        table(planned, planned, scope.page, ask.url("plan.index"), scope.sort, figures, picks=ask.writes),
+        summary(account_strip(ask.facts, scope, figures), campaigns(planned), figures),
         kinds(planned),
         kind,
         len(planned),

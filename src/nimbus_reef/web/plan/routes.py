@@ -39,7 +39,7 @@ def _planned() -> list[Planned]:
 
 
 @plan.get("/")
-def look() -> str:
+def index() -> str:
     """All waiting changes by campaign."""
     return _page(_planned())
 
@@ -54,17 +54,15 @@ def sheet(ending: str) -> Response:
     account, planned = current_scope().account, _planned()
     layout = export_columns(account.settings)
     if ending not in ("csv", "xlsx") and not (ending == "own" and layout):
-        raise NotFound("The sheet comes as CSV or XLSX.", remedy="Choose one of them on the plan.")
+        raise NotFound("The sheet is CSV or XLSX.", remedy="Choose one of them on the plan.")
     changes = [each.change for each in planned]
     wrong = rules.problems(changes)
     if wrong:
         first = wrong[0]
-        raise BadInput(
-            f"Row {first.row}: {first.column} {first.reason}.", remedy="Mend or remove it on the plan first."
-        )
+        raise BadInput(f"Row {first.row}: {first.column} {first.reason}.", remedy="Fix or remove it in the plan first.")
     blocking = [
         each
-        for each in plan_prices.conflicts_of(services().facts, current_scope().look, changes)
+        for each in plan_prices.conflicts_of(services().facts, current_scope().selection, changes)
         if each.kind in BLOCKS
     ]
     if blocking and blocking[0].rise is not None:
@@ -123,7 +121,7 @@ def _accepting(page: str, job_id: int) -> str:
 def _job(job_id: int) -> loads.Job:
     job = loads.get_job(services().store, job_id)
     if job is None or job.kind != "accept":
-        raise NotFound("There is no such acceptance.", remedy="Look at the plan.")
+        raise NotFound("This job does not exist.", remedy="Open the plan.")
     account_by_id(job.account_id or 0)
     return job
 
@@ -134,7 +132,7 @@ def read_back() -> AnyResponse | str | tuple[str, int]:
     must_write()
     file = request.files.get("sheet")
     if file is None or not file.filename:
-        raise BadInput("No file was chosen.", remedy="Choose the edited change sheet.")
+        raise BadInput("No file chosen.", remedy="Choose the edited change sheet.")
     with tempfile.NamedTemporaryFile(dir=services().config.scratch) as kept:
         file.save(kept)
         kept.flush()
@@ -144,8 +142,8 @@ def read_back() -> AnyResponse | str | tuple[str, int]:
     if answer.problems:
         return _page(planned, answer), 422
     if not answer.edited and not answer.unplanned:
-        flash("The sheet says what the plan says: nothing was changed.")
-        return redirect(current_scope().elsewhere(url_for("plan.look")))
+        flash("The sheet matches the plan. Nothing was changed.")
+        return redirect(current_scope().elsewhere(url_for("plan.index")))
     promises = {each.change.row: each.promise for each in planned}
     asks = asked_about(
         [(each, promises[each.row]) for each in answer.edited], current_scope().account.settings, figures()
@@ -162,13 +160,13 @@ def take_read_back() -> AnyResponse:
     rows = {each.change.row: each.change for each in planned}
     edited: list[Change] = []
     gone: list[Change] = []
-    told = [request.form.getlist(name) for name in ("row", "was", "becomes")]
-    if not told[0] or len({len(each) for each in told}) > 1:
-        raise BadInput("No row of a sheet was sent.", remedy="Read the sheet back once more.")
-    for row, old, new in zip(*told, strict=True):
+    entries = [request.form.getlist(name) for name in ("row", "was", "becomes")]
+    if not entries[0] or len({len(each) for each in entries}) > 1:
+        raise BadInput("No row of a sheet was sent.", remedy="Upload the sheet again.")
+    for row, old, new in zip(*entries, strict=True):
         change = next((each for number, each in rows.items() if str(number) == row), None)
         if change is None or change.new_value != old:
-            raise Conflict("The plan changed meanwhile.", remedy="Read the sheet back once more.")
+            raise Conflict("The plan has changed since.", remedy="Upload the sheet again.")
         after = replace(change, new_value=new)
         if new and (wrong := value_problem(after)):
             raise BadInput(f"Row {row}: “{new}” {wrong}.", remedy="Nothing was changed.")
@@ -180,19 +178,19 @@ def take_read_back() -> AnyResponse:
     _refuse_dearer(planned, answer)
     plans.take(services().store, current_scope().account.id, who.id, planned, answer)
     flash(
-        f"Read back: {len(answer.edited)} changed, {len(answer.unplanned)} taken out, {answer.unchanged} as they were."
+        f"Sheet applied: {len(answer.edited)} changed, {len(answer.unplanned)} removed, {answer.unchanged} unchanged."
     )
-    return redirect(current_scope().elsewhere(url_for("plan.look")))
+    return redirect(current_scope().elsewhere(url_for("plan.index")))
 
 
 @plan.post("/<int:change_id>/value")
 def edit(change_id: int) -> AnyResponse | str:
     """Another new value for one change; one beyond what the settings let pass is asked about first."""
     who = must_write()
-    planned, back = _planned(), current_scope().link(url_for("plan.look"))
+    planned, back = _planned(), current_scope().link(url_for("plan.index"))
     found = next((each for each in planned if each.id == change_id), None)
     if found is None:
-        raise NotFound("This change is not in the plan.", remedy="Look at the plan again.")
+        raise NotFound("This change is not in the plan.", remedy="Reload the plan.")
     # The text of the field without its hidden twin: an API, or a page without it, means the value that is there.
     typed_anew(
         request.form, {"new_value": found.change.new_value}, {"new_value": f"The value of row {found.change.row}"}
@@ -220,29 +218,27 @@ def _refuse_dearer(planned: list[Planned], answer: rules.ReadBack) -> None:
     before = [each.change for each in planned]
     edited, gone = {each.row: each for each in answer.edited}, {each.row for each in answer.unplanned}
     after = [edited.get(each.row, each) for each in before if each.row not in gone]
-    rises = plan_prices.dearer(services().facts, current_scope().look, before, after) if edited else []
+    rises = plan_prices.dearer(services().facts, current_scope().selection, before, after) if edited else []
     if rises:
-        said = rise_words(rises[0], figures())
+        text = rise_words(rises[0], figures())
         raise Conflict(
-            f"{said[0].upper()}{said[1:]}.", remedy="Nothing was changed. Choose a lower value, or pause it first."
+            f"{text[0].upper()}{text[1:]}.", remedy="Nothing was changed. Enter a lower value, or pause it first."
         )
 
 
 @plan.post("/remove")
 def remove() -> AnyResponse:
-    """Takes changes out, the selected ones or all that fit; the step can be undone."""
+    """Takes changes out, the selected ones or all that match; the step can be undone."""
     who, scope = must_write(), current_scope()
     ids = request.form.getlist("rows", type=whole)
     if request.form.get("all"):
-        ids = [each.id for each in pages.fitting(_planned(), scope.query, scope.said("what"))]
+        ids = [each.id for each in pages.fitting(_planned(), scope.query, scope.own_value("what"))]
     gone = plans.remove_many(services().store, scope.account.id, who.id, ids) if ids else 0
     if not gone:
-        raise NotFound(
-            "None of these changes is in the plan.", remedy="Select some first (x), or all that are shown (X)."
-        )
-    more = f", {figures().count(gone - len(ids))} of them since a package leaves whole" if gone > len(ids) else ""
-    flash(f"{figures().counted(gone, 'change')} taken out of the plan{more}.", "step")
-    return redirect(scope.link(url_for("plan.look"), page=1))
+        raise NotFound("None of these changes is in the plan.", remedy="Select rows first (x), or all (X).")
+    more = f", {figures().count(gone - len(ids))} because packages are removed whole" if gone > len(ids) else ""
+    flash(f"{figures().counted(gone, 'change')} removed from the plan{more}.", "step")
+    return redirect(scope.link(url_for("plan.index"), page=1))
 
 
 @plan.post("/sent/<int:sending_id>/carried-out")
@@ -250,8 +246,8 @@ def carried_out(sending_id: int) -> AnyResponse:
     """Notes that a sheet was carried out: its changes leave the plan."""
     who, scope = must_write(), current_scope()
     done = sendings.answer(services().store, scope.account.id, who.id, sending_id, {})
-    flash(f"{figures().counted(done, 'change')} carried out; they are out of the plan.", "step")
-    return redirect(scope.elsewhere(url_for("plan.look")))
+    flash(f"{figures().counted(done, 'change')} marked as carried out.", "step")
+    return redirect(scope.elsewhere(url_for("plan.index")))
 
 
 @plan.post("/undo")
@@ -262,17 +258,17 @@ def undo() -> AnyResponse:
     if step is None:
         newest = plan_steps.steps(services().store, scope.account.id, 1)
         if not newest:
-            raise NotFound("Nothing was done to the plan since its last sheet.", remedy="Look at the plan.")
+            raise NotFound("Nothing to undo since the last sheet.", remedy="Open the plan.")
         step = newest[0].id
-    touched = acceptance.undo(services().facts, scope.look, who.id, step)
+    touched = acceptance.undo(services().facts, scope.selection, who.id, step)
     flash(f"Undone: {figures().counted(touched, 'change')} as before.")
-    return redirect(scope.elsewhere(url_for("plan.look")))
+    return redirect(scope.elsewhere(url_for("plan.index")))
 
 
 @plan.post("/take-back")
 def take_back() -> AnyResponse:
     """Undoes the last acceptance of one's own; what was taken out since stays out."""
     who = must_write()
-    gone = acceptance.undo(services().facts, current_scope().look, who.id)
-    flash(f"{figures().counted(gone, 'change')} taken back out of the plan.")
-    return redirect(current_scope().elsewhere(url_for("plan.look")))
+    gone = acceptance.undo(services().facts, current_scope().selection, who.id)
+    flash(f"{figures().counted(gone, 'change')} removed from the plan again.")
+    return redirect(current_scope().elsewhere(url_for("plan.index")))

@@ -15,7 +15,7 @@ class ViewForm(ReefForm):
     place = StringField("place")
     name = StringField(
         "name",
-        [Length(1, LONGEST_NAME, f"A view needs a name of up to {LONGEST_NAME} characters.")],
+        [Length(1, LONGEST_NAME, f"Name the view with at most {LONGEST_NAME} characters.")],
         filters=[stripped],
-        description="Write a short one.",
+        description="Enter a shorter name.",
     )

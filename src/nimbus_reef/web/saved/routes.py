@@ -27,7 +27,7 @@ def save() -> Response:
     query = urlencode([(n, v) for n, v in scope.values() if n not in ("account", "open", "page")])
     shared = scope.account.brand_id if request.form.get("shared") and person().writes else None
     store_saved.save(services().store, person().id, place, name, query, shared)
-    flash(f"“{name}” is among {'the brand’s' if shared else 'your'} views now.")
+    flash(f"“{name}” is saved for {'everyone with access to the brand' if shared else 'you'}.")
     return redirect(scope.link(place))
 
 
@@ -35,5 +35,5 @@ def save() -> Response:
 def forget(view_id: int) -> Response:
     """Lets go of a view."""
     if not store_saved.forget(services().store, person().id, view_id):
-        raise NotFound("There is no such view of yours.", remedy="Look at your views again.")
+        raise NotFound("This view does not exist.", remedy="Reload your views.")
     return redirect(current_scope().link(inside(request.form.get("place", "/"))))

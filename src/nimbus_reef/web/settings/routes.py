@@ -9,7 +9,7 @@ from nimbus_reef.core.targeting import Aims
 from nimbus_reef.errors import BadInput, NotFound
 from nimbus_reef.formats.figures import Figures
 from nimbus_reef.jobs import demo_brands
-from nimbus_reef.store.people import account_settings, accounts, target_acos
+from nimbus_reef.store.people import account_settings, accounts, logos, target_acos
 from nimbus_reef.store.people.accounts import Account
 from nimbus_reef.web import new_account
 from nimbus_reef.web.current import account_of, must_manage, must_write, my_accounts, person, services
@@ -22,8 +22,8 @@ settings = Blueprint("settings", __name__, url_prefix="/accounts")
 
 
 @settings.get("/")
-def look() -> str:
-    """One's accounts; owners see those put to rest as well, and can add others."""
+def index() -> str:
+    """One's accounts; owners see archived ones too, and can add others."""
     return _accounts_page(AccountForm(None))
 
 
@@ -49,12 +49,12 @@ def add() -> Response | tuple[str, int]:
     try:
         form.checked()
         new_account.check(form)
-        made = new_account.add(services().store, form, who.id)
+        result = new_account.add(services().store, form, who.id)
     except BadInput as problem:
         flash(str(problem), "problem")
         return _accounts_page(form), 400
-    flash(f"{made.brand}, {made.country} is added. Load its first report.")
-    return redirect(url_for("intake.look", account=made.key))
+    flash(f"{result.brand}, {result.country} added. Load its first report.")
+    return redirect(url_for("intake.index", account=result.key))
 
 
 @settings.get("/<key>")
@@ -68,6 +68,7 @@ def account(key: str) -> str:
         groups=pages.groups(found.settings, figures),
         figures=figures,
         aims=_aim_lines(target_acos.aims(services().store, found), figures),
+        logo=logos.of_account(services().store, found.id),
     )
 
 
@@ -85,6 +86,17 @@ def save(key: str) -> Response:
     after = typed({name: request.form[name] for name in names}, found.settings, found.locale)
     changed = account_settings.change(services().store, found.id, who.id, found.settings, after)
     flash(pages.changed_words(changed))
+    return redirect(url_for("settings.account", key=key))
+
+
+@settings.post("/<key>/logo")
+def logo(key: str) -> Response:
+    """Saves the logo of the client's report, or removes it where no file is sent."""
+    who, found = must_write(), account_of(key)
+    sent = request.files.get("logo")
+    content = sent.read(logos.LARGEST + 1) if sent is not None else b""
+    logos.put(services().store, found.id, who.id, content)
+    flash("Logo saved." if content else "Logo removed.")
     return redirect(url_for("settings.account", key=key))
 
 
@@ -106,14 +118,14 @@ def describe(key: str) -> Response:
         who.id,
         **{("locale" if name == "number_style" else name): form[name].data for name in names if form[name].data},
     )
-    flash("Saved. Figures and days are written so from now on.")
+    flash("Saved. Numbers and dates now use this format.")
     return redirect(url_for("settings.account", key=key))
 
 
 def _any(key: str) -> Account:
     found = accounts.by_key(services().store, key)
     if found is None:
-        raise NotFound(f"There is no account “{key}”.", remedy="Choose one of the list.")
+        raise NotFound(f"There is no account “{key}”.", remedy="Choose one from the list.")
     return found
 
 
@@ -125,6 +137,6 @@ def rest(key: str) -> Response:
     accounts.rest(services().store, found.id, who.id, resting=not found.resting)
     flash(
         f"{found.brand}, {found.country}"
-        f" {'is awake again' if found.resting else 'rests: it is kept, and shown only here'}."
+        f" {'is active again' if found.resting else 'is archived. It is kept and shown only here'}."
     )
-    return redirect(url_for("settings.look"))
+    return redirect(url_for("settings.index"))

@@ -34,9 +34,9 @@ class FormatsView:
 
 def page(ask: Context) -> FormatsView:
     """The view."""
-    facts, look, figures = ask.facts, ask.look, ask.figures
-    mix, found = standing.mix(facts, look), standing.groups(facts, look, "format")
-    everything = list(standing.account_places(facts, look).values())
+    facts, selection, figures = ask.facts, ask.selection, ask.figures
+    mix, found = standing.mix(facts, selection), standing.groups(facts, selection, "format")
+    everything = list(standing.account_places(facts, selection).values())
     return FormatsView(
         format_answer(mix, found, figures),
         format_pairs(mix, "spend", figures),

@@ -17,7 +17,7 @@ _LIKE: Final = "Write it like 4.5."
 def _mark(percent: int) -> FigureField:
     """The figure under which so many percent of peers lie."""
     name = f"the {percent} % mark"
-    return FigureField(name, [InputRequired("It is not there."), Above(0)], description=_LIKE)
+    return FigureField(name, [InputRequired("Missing."), Above(0)], description=_LIKE)
 
 
 class PeersForm(ReefForm):
@@ -31,21 +31,19 @@ class PeersForm(ReefForm):
     peers_of = StringField(
         "month", [Regexp(r"\d{4}-\d\d$", message="It is not a month.")], description="Write it like 2026-11."
     )
-    category = StringField(
-        "category", [InputRequired("It is not there.")], filters=[stripped], description="Name a category."
-    )
+    category = StringField("category", [InputRequired("Missing.")], filters=[stripped], description="Name a category.")
     p20, p50, p80 = _mark(20), _mark(50), _mark(80)
     brands = WholeField(
         "the number of brands",
-        [NumberRange(min=FEWEST_BRANDS, message="They are too few to stand against.")],
-        description=f"It takes {FEWEST_BRANDS} or more.",
+        [NumberRange(min=FEWEST_BRANDS, message="Too few brands to compare with.")],
+        description=f"Enter {FEWEST_BRANDS} or more.",
     )
 
     def validate_p80(self, field: FigureField) -> None:
         """Quantiles rise."""
-        told = [each.data for each in (self.p20, self.p50, field) if each.data is not None]
-        if sorted(told) != told:
-            raise ValidationError("The three figures have to rise, the lowest first, whichever way is better.")
+        decimals = [each.data for each in (self.p20, self.p50, field) if each.data is not None]
+        if sorted(decimals) != decimals:
+            raise ValidationError("Enter the three figures from lowest to highest.")
 
     @property
     def marks(self) -> list[float]:

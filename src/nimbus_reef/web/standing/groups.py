@@ -29,10 +29,10 @@ class GroupLine:
 def group_lines(groups: Sequence[tuple[str, float, list[Placed]]], figures: Figures) -> list[GroupLine]:
     """Groups with a strip per metric, and their overall standing."""
     whole = sum(spend for _, spend, _ in groups)
-    made = []
+    entries = []
     for name, spend, placed in groups:
         at = peers.overall({each.standing.metric: each.standing.percentile for each in placed})
-        made.append(
+        entries.append(
             GroupLine(
                 name,
                 figures.rate(ratio(spend, whole), 0),
@@ -40,7 +40,7 @@ def group_lines(groups: Sequence[tuple[str, float, list[Placed]]], figures: Figu
                 figures.count(at),
             )
         )
-    return made
+    return entries
 
 
 @dataclass(frozen=True, slots=True)
@@ -78,25 +78,22 @@ def format_answer(
 ) -> Answer:
     """Where our mix is furthest from the peers', and the weakest and the strongest standing of a format."""
     known = [each for each in mix if None not in (each["spend_share"], each["peer_spend_share"])]
-    bold = "No peers’ mix of formats is known."
+    bold = "No format mix of peers loaded."
     if all(each["spend_share"] is None for each in mix):
-        bold = "Unknown of which format the ads are: that is told by campaigns."
+        bold = "Ad formats unknown. Load the campaigns report."
     elif known:
         furthest = max(known, key=lambda each: abs(each["spend_share"] - each["peer_spend_share"]))
         bold = (
             f"{furthest['format'].capitalize()} ads take {figures.rate(furthest['spend_share'], 0)} of spend, "
-            f"{figures.rate(furthest['peer_spend_share'], 0)} with peers."
+            f"{figures.rate(furthest['peer_spend_share'], 0)} at peers."
         )
     placed = [
-        (each.standing.percentile, f"{RATED[each.standing.metric].name} of {format_words(name)}")
+        (each.standing.percentile, f"{RATED[each.standing.metric].label} of {format_words(name)}")
         for name, _, places in formats
         for each in places
         if each.standing.percentile is not None
     ]
     if not placed:
-        return Answer(bold, "No format has enough clicks and orders to be placed among its peers.")
-    (low, weakest), (high, strongest) = min(placed), max(placed)
-    said = [f"Weakest is the {weakest}, {ahead_words(low, figures)}"]
-    if strongest != weakest:
-        said.append(f"strongest the {strongest}, {ahead_words(high, figures)}")
-    return Answer(bold, f"{'; '.join(said)}.")
+        return Answer(bold, "No format has enough clicks and orders to compare with peers.")
+    low, weakest = min(placed)
+    return Answer(bold, f"Weakest: {weakest}, {ahead_words(low, figures)}.")

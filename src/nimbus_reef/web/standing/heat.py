@@ -1,4 +1,4 @@
-"""Products × metrics, as standing or as change."""
+"""Products × metrics: value, the peers' median and the change since the comparison period in one row."""
 
 from __future__ import annotations
 
@@ -10,9 +10,10 @@ import polars as pl
 
 from nimbus_reef.analysis import standing
 from nimbus_reef.analysis.standing import AD_METRICS
-from nimbus_reef.analysis.tables import Field, Listing
+from nimbus_reef.analysis.tables import Field, by_key, choice
 from nimbus_reef.analysis.wording import ahead_words, metric_words
-from nimbus_reef.core.metrics import METRICS, Better
+from nimbus_reef.core import glossary
+from nimbus_reef.core.metrics import METRICS, is_money
 from nimbus_reef.core.model import MEASURES
 from nimbus_reef.core.peers import BOTTOM, RATED
 from nimbus_reef.formats.figures import Figures
@@ -20,31 +21,55 @@ from nimbus_reef.formats.tables import Table
 from nimbus_reef.web.kit import product, strips
 from nimbus_reef.web.kit.answers import Answer
 from nimbus_reef.web.kit.context import Context
+from nimbus_reef.web.kit.lists import ListSpec, listed
 from nimbus_reef.web.kit.strips import metric_name
-from nimbus_reef.web.kit.tables import TableView, filtered, heads_of, table_of
+from nimbus_reef.web.kit.tables import TableView, heads_of, table_of
+
+_OVERALL: Final = Field(
+    "overall",
+    "overall",
+    pl.col("overall_at"),
+    definition="Mean of CTR, CVR, ACOS and AOV; at least three of them, CVR included",
+    digits=0,
+)
 
 
-def product_fields(how: str) -> dict[str, Field]:
-    """What products are sorted by: standing, or change since the days before."""
+def shown_fields() -> dict[str, Field]:
+    """The columns of the table; a metric is sorted by its standing."""
     fields = [
-        Field("name", "product", pl.col("sku")),
-        Field("spend", "spend", pl.col("spend"), "¤", "what its clicks cost", digits=0),
+        Field("name", "product", pl.col("sku"), text=True),
+        Field("spend", "spend", pl.col("spend"), "¤", "Spend on its ads", digits=0),
     ]
+    fields += [
+        Field(metric, label, pl.col(f"{metric}_at"), "", glossary.definition(label), digits=0)
+        for metric, label in ((each, RATED[each].label) for each in AD_METRICS)
+    ]
+    return {field.key: field for field in (*fields, _OVERALL)}
+
+
+def product_fields(_: Context, rows: pl.DataFrame) -> Mapping[str, Field]:
+    """What products are filtered by: the value of each metric, its standing among peers and its change."""
+    shown = shown_fields()
+    fields: list[Field | None] = [shown["name"], shown["spend"]]
     for metric in AD_METRICS:
-        expr = pl.col(f"{metric}_at") if how == "standing" else pl.col(f"{metric}_change")
-        fields.append(Field(metric, RATED[metric].label, expr, "", METRICS[metric].definition, digits=0))
-    overall = "the mean of CTR, CVR, ACOS and AOV, at least three with CVR among them"
-    fields.append(Field("overall", "overall", pl.col("overall_at"), "", overall, digits=0))
-    return {field.key: field for field in fields}
+        label, money = RATED[metric].label, is_money(metric)
+        value = pl.col(metric) if money else pl.col(metric) * 100
+        unit = "¤" if money else "%"
+        fields += [
+            Field(f"{metric}_value", label, value, unit, glossary.definition(label), digits=METRICS[metric].digits),
+            Field(metric, f"{label} ahead of", pl.col(f"{metric}_at"), "%", "Part of its peers that it is ahead of"),
+            Field(f"{metric}_change", f"change of {label}", pl.col(f"{metric}_change") * 100, "%"),
+        ]
+    return by_key(*fields, _OVERALL, choice("category", "category", pl.col("category"), rows))
 
 
 @dataclass(frozen=True, slots=True)
 class HeatCell:
-    """One metric of a product: its words, where its mark stands in pixels (0: nowhere), what hovering says."""
+    """One metric of a product: its value, beside it the median and the change, and what hovering says."""
 
     metric: str
     text: str
-    x: float
+    beside: str
     tone: str
     hollow: bool
     title: str
@@ -72,25 +97,25 @@ def product_answer(rows: pl.DataFrame, figures: Figures) -> Answer:
     weak = {metric: rows.filter((pl.col(f"{metric}_at") < BOTTOM) & ~pl.col(f"{metric}_own")) for metric in _ANSWERED}
     metric, found = max(weak.items(), key=lambda each: float(each[1]["spend"].sum()))
     if found.is_empty() or not spent:
-        return Answer("No product stands in the bottom quarter of its peers.", "")
+        return Answer("No product is in the bottom quarter of its peers.", "")
     share, dearest = (float(found["spend"].sum()) / spent, found.sort("spend", descending=True).row(0, named=True))
     name = metric_name(metric)
-    bold = f"{name} is weak where {figures.rate(share, 0)} is spent."
+    bold = f"{name} is weak on {figures.rate(share, 0)} of spend."
     rest = (
-        f"{figures.counted(len(found), 'product')} in the bottom quarter; the dearest, {dearest['sku']}, "
-        f"has {metric_words(metric, dearest[metric], figures)}, {ahead_words(dearest[f'{metric}_at'], figures)}."
+        f"{figures.counted(len(found), 'product')} in the bottom quarter. The largest, {dearest['sku']}: "
+        f"{metric_words(metric, dearest[metric], figures)}, {ahead_words(dearest[f'{metric}_at'], figures)}."
     )
     return Answer(bold, rest)
 
 
-def product_lines(shown: pl.DataFrame, how: str, figures: Figures) -> list[ProductLine]:
+def product_lines(shown: pl.DataFrame, figures: Figures) -> list[ProductLine]:
     """A page of products."""
     return [
         ProductLine(
             row["sku"],
             row["title"] or "",
             figures.count(row["spend"]),
-            tuple(_heat(row, metric, how, figures) for metric in AD_METRICS),
+            tuple(_heat(row, metric, figures) for metric in AD_METRICS),
             figures.count(row["overall_at"]),
             strips.tone_of(row["overall_at"]),
         )
@@ -98,36 +123,25 @@ def product_lines(shown: pl.DataFrame, how: str, figures: Figures) -> list[Produ
     ]
 
 
-def _heat(row: Mapping[str, Any], metric: str, how: str, figures: Figures) -> HeatCell:
+def _heat(row: Mapping[str, Any], metric: str, figures: Figures) -> HeatCell:
     at, value = row[f"{metric}_at"], metric_words(metric, row[metric], figures)
-    if how == "standing":
-        # Where it would stand is known of whatever has peers, however thin it is.
-        alone = row[metric] is not None and row[f"{metric}_seen"] is None
-        lacks = ("no peers", "no peers are known") if alone else ("thin", "too thin to be placed")
-        title = f"{value}, {lacks[1] if at is None else ahead_words(at, figures)}"
-        if row[f"{metric}_own"] and at is not None:
-            title = f"{value}, ahead of {figures.count(at)} % of the account’s own products of the category"
-        return HeatCell(
-            metric,
-            figures.count(at) if at is not None else lacks[0],
-            _mark(row[f"{metric}_seen"]),
-            strips.tone_of(at),
-            at is None or row[f"{metric}_own"],
-            title,
-        )
-    change = row[f"{metric}_change"]
-    if change is None:
-        return HeatCell(metric, "–", 0.0, "", True, f"{value}; nothing before")
-    lower = RATED[metric].better is Better.LOWER
-    good = None if abs(change) < 0.05 else (change < 0) is lower
-    tone = "" if good is None or at is None else "gain" if good else "loss"
-    before = metric_words(metric, row[f"{metric}_then"], figures)
-    return HeatCell(metric, figures.relative(change, 0), 0.0, tone, at is None, f"{before} → {value}")
-
-
-def _mark(percentile: float | None) -> float:
-    """Where on the cell's line of 46 pixels, four of them kept free at each end."""
-    return 0.0 if percentile is None else round(4 + percentile * 0.38, 1)
+    if row[metric] is None:
+        return HeatCell(metric, "–", "", "", True, "no data")
+    median, change = row[f"{metric}_typical"], row.get(f"{metric}_change")
+    beside = [
+        f"median {metric_words(metric, median, figures)}" if median is not None else "no peer figures",
+        figures.relative(change, 0) if change is not None else "",
+    ]
+    if at is None:
+        title = "no peer figures" if row[f"{metric}_seen"] is None else "not enough data"
+    elif row[f"{metric}_own"]:
+        title = f"ahead of {figures.count(at)} % of the account’s own products of the category"
+    else:
+        title = ahead_words(at, figures)
+    hollow = at is None or bool(row[f"{metric}_own"])
+    return HeatCell(
+        metric, value, " · ".join(filter(None, beside)), strips.tone_of(at), hollow, f"{RATED[metric].label} {title}"
+    )
 
 
 def product_export(rows: pl.DataFrame) -> Table:
@@ -147,50 +161,42 @@ def product_export(rows: pl.DataFrame) -> Table:
     return Table("standing-products", rows.select(*columns, "overall_at"), formats)
 
 
-HOWS: Final = ("standing", "change")
-
-
 @dataclass(frozen=True, slots=True)
 class ProductsView:
-    """Products among their peers. how: by standing or by change; answer: None without products."""
+    """Products among their peers. answer: None without products."""
 
     answer: Answer | None
-    how: str
     table: TableView
     drawer: product.ProductDrawer | None
 
 
 def page(ask: Context) -> ProductsView:
     """The view."""
-    how, figures = ask.scope.choice("as", HOWS), ask.figures
-    rows, listed = _listed(ask, how)
+    figures, of = ask.figures, listed(ask, LIST)
     table = table_of(
-        listed,
-        len(rows),
-        product_lines(listed.shown, how, figures),
-        heads_of(product_fields(how), listed.sort, figures),
-        figures,
+        ask,
+        of,
+        product_lines(of.found.shown, figures),
+        heads_of(shown_fields(), of.found.sort, figures),
         name="heat",
         things="products",
         here=ask.url("standing.view", name="products"),
-        empty="No product fits.",
-        all="Show all",
+        empty="No products match.",
     )
     return ProductsView(
-        product_answer(rows, figures) if len(rows) else None, how, table, drawer(ask) if ask.scope.open else None
+        product_answer(of.rows, figures) if len(of.rows) else None, table, drawer(ask) if ask.scope.open else None
     )
 
 
 def drawer(ask: Context) -> product.ProductDrawer:
     """The product that is open; NotFound where it has no activity in the window."""
-    return product.drawer(ask.facts, ask.scope, ask.scope.open, ask.scope.said("metric"), ask.figures)
+    return product.drawer(ask.facts, ask.scope, ask.scope.open, ask.scope.own_value("metric"), ask.figures)
 
 
-def file(ask: Context) -> Table:
-    """All products that fit as a file."""
-    return product_export(_listed(ask, ask.scope.choice("as", HOWS))[1].ordered)
+def _rows(ask: Context) -> pl.DataFrame:
+    return standing.compared_products(ask.facts, ask.selection).with_columns(row_id="sku")
 
 
-def _listed(ask: Context, how: str) -> tuple[pl.DataFrame, Listing]:
-    rows = standing.compared_products(ask.facts, ask.look)
-    return rows, filtered(ask.scope, rows, product_fields(how), "-spend", "named")
+LIST: Final = ListSpec(
+    _rows, product_fields, ("named",), "-spend", lambda _, rows: product_export(rows), view="products"
+)

@@ -14,7 +14,7 @@ from nimbus_reef.jobs import intake as loading
 from nimbus_reef.jobs.intake import today_of
 from nimbus_reef.store.reading.facts import TOTAL_SOURCES
 from nimbus_reef.web.current import context, current_scope, figures, is_first_answer, must_write, services
-from nimbus_reef.web.downloads import hand_out
+from nimbus_reef.web.downloads import hand_out_view
 from nimbus_reef.web.kit import product
 from nimbus_reef.web.kit.context import Context, shown
 from nimbus_reef.web.kit.judging import worked_out_first
@@ -30,10 +30,10 @@ _ADS: Final = ("product_ad_daily",)
 _FUNNEL: Final = ("query_funnel",)
 VIEWS: Final[Mapping[str, AreaView]] = {
     "tree": AreaView("Metric tree", tree_pages.page, TOTAL_SOURCES),
-    "products": AreaView("Products", heat.page, _ADS, heat.file),
+    "products": AreaView("Products", heat.page, _ADS, heat.LIST),
     "formats": AreaView("Formats", format_pages.page, _ADS),
     "path": AreaView("Shopper’s path", shopping.path_page, _FUNNEL),
-    "queries": AreaView("Query shares", shopping.query_page, _FUNNEL, shopping.query_file),
+    "queries": AreaView("Query shares", shopping.query_page, _FUNNEL, shopping.QUERIES),
     "shape": AreaView("Account shape", shape_pages.page),
     "peers": AreaView("Peer figures", typed.page),
 }
@@ -43,7 +43,7 @@ TITLES: Final = {name: each.title for name, each in VIEWS.items()}
 
 
 @standing.get("/")
-def look() -> Response:
+def index() -> Response:
     """The area opens on the tree."""
     return redirect(current_scope().link(url_for("standing.view", name="tree")))
 
@@ -59,8 +59,8 @@ def view(name: str) -> str:
     ask = _held(found)
     if name in _PLACED:
         facts, days = ask.facts, [scope.window, *([scope.against] if scope.against else [])]
-        made = lambda: work.has_standing_data(facts, scope.look)  # noqa: E731
-        worked_out_first(facts, scope, made, [(_ADS[0], each) for each in days], first=is_first_answer())
+        make = lambda: work.has_standing_data(facts, scope.selection)  # noqa: E731
+        worked_out_first(facts, scope, make, [(_ADS[0], each) for each in days], first=is_first_answer())
     words = typed.peers_words(ask)
     return render_template(
         f"standing/{name}.html", view=name, views=TITLES, peers_words=words, **shown(found.page(ask))
@@ -68,7 +68,7 @@ def view(name: str) -> str:
 
 
 def _held(found: AreaView) -> Context:
-    """What the view is made from; NoFigures where no report of it is held in these days."""
+    """What the view is made from; NoFigures where no report of it is held in this period."""
     ask = context()
     if found.needs:
         need(ask.facts, ask.scope, found.needs, ask.figures)
@@ -78,12 +78,7 @@ def _held(found: AreaView) -> Context:
 @standing.get("/<name>/export.<ending>")
 def export(name: str, ending: str) -> Response:
     """All rows of a table of the area as a file."""
-    made = VIEWS[name].file if name in VIEWS else None
-    if made is None:
-        raise NotFound(f"“{name}” is not a table of Standing.", remedy="Export products or queries.")
-    table = made(_held(VIEWS[name]))
-    assert table is not None, "both are tables, be they empty"
-    return hand_out(table, ending)
+    return hand_out_view(VIEWS, name, ending, lambda: _held(VIEWS[name]))
 
 
 @standing.get("/products/evidence")
@@ -110,7 +105,7 @@ def rows_behind() -> str:
 def type_in() -> Response:
     """Peer figures typed in by somebody who has no feed; the month's other figures stay."""
     who, scope = must_write(), current_scope()
-    feed = work.peer_feed(services().facts, scope.look)
+    feed = work.peer_feed(services().facts, scope.selection)
     file = typed.as_file(PeersForm(request.form, scope.account.locale).checked(), scope.account, feed)
     path = typed.written(services().config.uploads, file)
     loading.take(
@@ -122,5 +117,5 @@ def type_in() -> Response:
         today=today_of(scope.account),
         person_id=who.id,
     )
-    flash("The peer figures are taken in; they stand in Intake as a file that can be undone.")
+    flash("Peer figures saved. You can undo them in Intake.")
     return redirect(scope.elsewhere(url_for("standing.view", name="peers")))

@@ -11,20 +11,24 @@ import polars as pl
 from nimbus_reef.analysis import query_shares, standing
 from nimbus_reef.analysis.query_shares import FunnelOf
 from nimbus_reef.analysis.standing import SHOP_METRICS
-from nimbus_reef.analysis.tables import Field, Listing
+from nimbus_reef.analysis.tables import Field, word_count, yes_or_no
 from nimbus_reef.analysis.wording import metric_words
 from nimbus_reef.core import funnel
+from nimbus_reef.core.metrics import METRICS
+from nimbus_reef.core.metrics import SHOP_METRICS as PATH_RATES
 from nimbus_reef.core.peers import RATED
 from nimbus_reef.formats.figures import Figures
 from nimbus_reef.formats.tables import Table
 from nimbus_reef.web.kit.answers import Answer
 from nimbus_reef.web.kit.context import Context
+from nimbus_reef.web.kit.lists import ListSpec, listed
 from nimbus_reef.web.kit.product import TO_CHECK
 from nimbus_reef.web.kit.strips import Strip, strip
-from nimbus_reef.web.kit.tables import Head, TableView, filtered, heads_of, table_of
+from nimbus_reef.web.kit.tables import Head, TableView, heads_of, table_of
 
+_LABELS: Final[Mapping[str, str]] = {each.key: each.label for each in (METRICS["ctr"], *PATH_RATES)}
 _STAGE_WORDS: Final[Mapping[str, tuple[str, str]]] = {
-    "clicks": ("between look and click", "ctr"),
+    "clicks": ("between impression and click", "ctr"),
     "cart_adds": ("between click and cart", "cart_rate"),
     "purchases": ("between cart and purchase", "purchase_rate"),
 }
@@ -72,25 +76,23 @@ def path(sums: Mapping[str, int], weeks: int, figures: Figures) -> Path:
     )
     rates = tuple(
         (
-            name,
-            figures.rate(own[name], 2 if name == "click rate" else 1),
-            figures.rate(market[name], 2 if name == "click rate" else 1),
+            _LABELS.get(name, name),
+            figures.rate(own[name], 2 if name == "ctr" else 1),
+            figures.rate(market[name], 2 if name == "ctr" else 1),
             _against(name, own[name], market[name]),
         )
         for name in own
     )
     if lost is None:
         return Path(
-            Answer(
-                "No query funnel covers these days.", "Load it in Intake; a whole week has to lie inside the window."
-            ),
+            Answer("No query funnel covers this period.", "Load it in Intake. The period must include a whole week."),
             stages,
             rates,
         )
     where, metric = _STAGE_WORDS[lost]
     before = funnel.STAGES[funnel.STAGES.index(lost) - 1]
-    lost_here = f"Shoppers are lost {where}."
-    bold = lost_here if row["fall"] < 1 else "Shoppers are lost nowhere more than in the market."
+    lost_here = f"Shoppers drop off {where}."
+    bold = lost_here if row["fall"] < 1 else "Shoppers drop off no more than in the market."
     rest = (
         f"You have {figures.rate(row[f'share_{before}'])} of the market’s {before.replace('_', ' ')} and "
         f"{figures.rate(row[f'share_{lost}'])} of its {lost.replace('_', ' ')}, over {figures.counted(weeks, 'week')}. "
@@ -107,7 +109,7 @@ def whose_words(whose: FunnelOf) -> str:
 def _against(name: str, own: float | None, market: float | None) -> str:
     if own is None or market is None or not market:
         return ""
-    better = own < market if name == "cart abandonment" else own > market
+    better = own < market if name == funnel.ABANDONED else own > market
     return "" if abs(own / market - 1) < 0.05 else "gain" if better else "loss"
 
 
@@ -115,23 +117,23 @@ def query_answer(rows: pl.DataFrame, figures: Figures) -> Answer:
     """Between which stages most queries lose our share, the most searched of them, and words we never say."""
     sure = rows.filter(~pl.col("thin") & (pl.col("fall") < 1))
     unsaid = rows.filter(pl.col("missing") != "")
-    said = []
+    entries = []
     if len(unsaid):
         most = unsaid.sort("search_volume", descending=True).row(0, named=True)
-        said.append(
-            f"{figures.count(len(unsaid))} of {figures.count(len(rows))} queries hold words that no title of ours "
-            f"has; the most searched is “{most['query']}” ({most['missing']})."
+        entries.append(
+            f"{figures.count(len(unsaid))} of {figures.count(len(rows))} queries contain words missing from all "
+            f"your titles. The most searched: “{most['query']}” ({most['missing']})."
         )
     if sure.is_empty():
-        return Answer("No query has lost a share that luck could not have taken.", " ".join(said))
+        return Answer("No query has surely lost share.", " ".join(entries))
     stage, count = sure.group_by("lost_at").len().sort("len", "lost_at", descending=[True, False]).row(0)
     there = sure.filter(pl.col("lost_at") == stage).sort("search_volume", descending=True).row(0, named=True)
     bold = (
         f"Most shares are lost {_STAGE_WORDS[stage][0]}: in {figures.count(count)} of {figures.count(len(sure))}"
-        " queries that can be told."
+        " queries with enough data."
     )
-    said.insert(0, f"Of “{there['query']}” {figures.number(there['fall'])} of the share is kept there.")
-    return Answer(bold, " ".join(said))
+    entries.insert(0, f"Of “{there['query']}” {figures.number(there['fall'])} of the share is left there.")
+    return Answer(bold, " ".join(entries))
 
 
 def query_fields() -> dict[str, Field]:
@@ -142,22 +144,24 @@ def query_fields() -> dict[str, Field]:
             f"share of {stage.replace('_', ' ')}",
             pl.col(f"share_{stage}") * 100,
             "%",
-            "ours ÷ the market's, all weeks together",
+            "Yours ÷ the market's, all weeks together",
             digits=1,
         )
         for stage in funnel.STAGES
     ]
     fields = [
-        Field("name", "query", pl.col("query")),
+        Field("name", "query", pl.col("query"), text=True),
         Field("volume", "searches a week", pl.col("search_volume"), "", "how often it was searched", digits=0),
         *shares,
         Field("fall", "share kept", pl.col("fall"), "", "the smallest share ÷ share of the stage before", digits=2),
         Field("lost", "share falls at", pl.col("lost_at"), options=funnel.STAGES[1:]),
+        word_count("query"),
+        yes_or_no("unsaid", "words missing", pl.col("missing") != "", "Words of it are in none of your titles"),
     ]
     return {field.key: field for field in fields}
 
 
-UNSAID: Final = Head("words no title holds", "words of the query that stand in none of our titles", css="words")
+UNSAID: Final = Head("words missing from titles", "Words of the query missing from all your titles", css="words")
 
 
 @dataclass(frozen=True, slots=True)
@@ -212,10 +216,10 @@ class PathView:
 
 def path_page(ask: Context) -> PathView:
     """The view of the path."""
-    facts, look, figures = ask.facts, ask.look, ask.figures
-    on = standing.standing_data(facts, look)
-    weeks, whose = query_shares.weeks(facts, look)
-    sums, months = query_shares.totals(facts, look), query_shares.months(facts, look)
+    facts, selection, figures = ask.facts, ask.selection, ask.figures
+    on = standing.standing_data(facts, selection)
+    weeks, whose = query_shares.weeks(facts, selection)
+    sums, months = query_shares.totals(facts, selection), query_shares.months(facts, selection)
     places = {metric: standing.shop_place(on, sums, metric, months).standing for metric in SHOP_METRICS}
     return PathView(
         path(sums, weeks["day"].n_unique(), figures),
@@ -239,32 +243,31 @@ class QueriesView:
 
 def query_page(ask: Context) -> QueriesView:
     """The view of queries."""
-    rows, found = _listed_queries(ask)
+    of, shown = listed(ask, QUERIES), query_fields()
+    heads = {key: shown[key] for key in shown if key not in ("words", "unsaid")}
     table = table_of(
-        found,
-        len(rows),
-        query_lines(found.shown, ask.figures),
-        (*heads_of(query_fields(), found.sort, ask.figures, words="lost"), UNSAID),
-        ask.figures,
+        ask,
+        of,
+        query_lines(of.found.shown, ask.figures),
+        (*heads_of(heads, of.found.sort, ask.figures, words=("lost",)), UNSAID),
         name="queries",
         things="queries",
         here=ask.url("standing.view", name="queries"),
         opens=False,
-        empty="No query fits these days. A whole week has to lie inside the window, and the query funnel be loaded.",
+        empty="No queries for this period. Load the query funnel; the period must include a whole week.",
     )
     return QueriesView(
-        query_answer(rows, ask.figures) if len(rows) else None,
-        whose_words(query_shares.weeks(ask.facts, ask.look)[1]),
+        query_answer(of.rows, ask.figures) if len(of.rows) else None,
+        whose_words(query_shares.weeks(ask.facts, ask.selection)[1]),
         table,
         funnel.STAGES,
     )
 
 
-def query_file(ask: Context) -> Table:
-    """All queries that fit as a file."""
-    return query_export(_listed_queries(ask)[1].ordered)
-
-
-def _listed_queries(ask: Context) -> tuple[pl.DataFrame, Listing]:
-    rows = query_shares.shares(ask.facts, ask.look)
-    return rows, filtered(ask.scope, rows, query_fields(), "-volume", "query")
+QUERIES: Final = ListSpec(
+    lambda ask: query_shares.shares(ask.facts, ask.selection).with_columns(row_id="query"),
+    lambda _ask, _rows: query_fields(),
+    ("query",),
+    "-volume",
+    lambda _, rows: query_export(rows),
+)

@@ -17,7 +17,7 @@ from nimbus_reef.web.kit.answers import Answer
 from nimbus_reef.web.kit.context import Context
 from nimbus_reef.web.kit.lacking import source_words
 from nimbus_reef.web.kit.tree import Node
-from nimbus_reef.web.standing.groups import FormatPair, GroupLine, format_pairs, group_lines
+from nimbus_reef.web.standing.groups import GroupLine, group_lines
 
 GROUPS: Final = ("category", "format", "portfolio", "country")
 
@@ -26,7 +26,7 @@ GROUPS: Final = ("category", "format", "portfolio", "country")
 class StandingTree:
     """
     The tree. source: which report it is from; stands: whether there are product ads, without which nothing can be
-    placed; metrics: key and label of what a group's line has; pairs: our share of spend by format above the peers'.
+    placed; metrics: key and label of what a group's line has.
     """
 
     answer: Answer
@@ -37,15 +37,14 @@ class StandingTree:
     groups: Sequence[str]
     lines: Sequence[GroupLine]
     metrics: Sequence[tuple[str, str]]
-    pairs: Sequence[FormatPair]
 
 
 def page(ask: Context) -> StandingTree:
     """The view."""
-    found = totals(ask.facts, ask.look)
+    found = totals(ask.facts, ask.selection)
     assert found is not None, "asked for before"
-    stands = not standing.standing_data(ask.facts, ask.look).ads.is_empty()
-    placed = standing.account_places(ask.facts, ask.look) if stands else {}
+    stands = not standing.standing_data(ask.facts, ask.selection).ads.is_empty()
+    placed = standing.account_places(ask.facts, ask.selection) if stands else {}
     by = ask.scope.choice("by", GROUPS)
     return StandingTree(
         tree.answer(found, placed, ask.figures),
@@ -56,19 +55,18 @@ def page(ask: Context) -> StandingTree:
         GROUPS,
         group_lines(_groups(ask, by), ask.figures),
         [(metric, RATED[metric].label) for metric in AD_METRICS],
-        format_pairs(standing.mix(ask.facts, ask.look), "spend", ask.figures),
     )
 
 
 def _groups(ask: Context, by: str) -> list[tuple[str, float, list[Placed]]]:
     if by == "country":
         return [_country(ask, account) for account in ask.accounts if account.brand_id == ask.account.brand_id]
-    return standing.groups(ask.facts, ask.look, by)
+    return standing.groups(ask.facts, ask.selection, by)
 
 
 def _country(ask: Context, account: Account) -> tuple[str, float, list[Placed]]:
     """The same brand's account in one country, same days."""
-    look = replace(ask.look, account=account)
-    placed = list(standing.account_places(ask.facts, look).values())
-    spend = from_micro(int(standing.standing_data(ask.facts, look).ads["spend"].sum()))
+    selection = replace(ask.selection, account=account)
+    placed = list(standing.account_places(ask.facts, selection).values())
+    spend = from_micro(int(standing.standing_data(ask.facts, selection).ads["spend"].sum()))
     return f"{account.country}, {account.currency}", spend, placed

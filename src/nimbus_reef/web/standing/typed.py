@@ -34,8 +34,8 @@ def as_file(form: PeersForm, account: Account, feed: pl.DataFrame) -> pl.DataFra
     """
     metric, month, category = form.metric.data, form.peers_of.data, form.category.data
     scale = 100 if RATED[metric].unit is Unit.RATE else 1
-    told = [mark / scale for mark in form.marks]
-    values = np.exp(_line(np.array(POINTS, dtype=float), np.array([20.0, 50.0, 80.0]), np.log(told)))
+    entries = [mark / scale for mark in form.marks]
+    values = np.exp(_line(np.array(POINTS, dtype=float), np.array([20.0, 50.0, 80.0]), np.log(entries)))
     row = {
         "month": month,
         "category": category,
@@ -87,7 +87,7 @@ def held_lines(feed: pl.DataFrame, figures: Figures) -> list[tuple[str, ...]]:
 class PeersView:
     """Peer figures that are held, and what a form to type some in offers."""
 
-    held: Sequence[tuple[str, ...]]
+    loaded: Sequence[tuple[str, ...]]
     categories: Sequence[str]
     metrics: Sequence[tuple[str, str, str]]
     month: str
@@ -95,7 +95,7 @@ class PeersView:
 
 def page(ask: Context) -> PeersView:
     """The view."""
-    feed = standing.peer_feed(ask.facts, ask.look)
+    feed = standing.peer_feed(ask.facts, ask.selection)
     categories = product_frames.catalog(ask.facts, ask.account.id)["category"].cast(pl.String)
     return PeersView(
         held_lines(feed, ask.figures),
@@ -107,7 +107,7 @@ def page(ask: Context) -> PeersView:
 
 def peers_words(ask: Context) -> str:
     """Whose figures ours are held against."""
-    feed = standing.peer_feed(ask.facts, ask.look)
+    feed = standing.peer_feed(ask.facts, ask.selection)
     if feed.is_empty():
         return "no peer figures"
     newest = feed.filter(pl.col("month") == feed["month"].max())

@@ -23,16 +23,16 @@ _WORDS: Final[Mapping[RowAction, str]] = {
     RowAction.ENABLE: "enable",
     RowAction.BID_BY: "change the bid by, %",
     RowAction.BID_TO: "set the bid to",
-    RowAction.BID_TO_AIM: "set the bid that meets the target",
+    RowAction.BID_TO_AIM: "set the bid that meets target ACOS",
     RowAction.NEGATIVE_EXACT: "negative, exact",
     RowAction.NEGATIVE_PHRASE: "negative, phrase",
-    RowAction.OWN_TARGET: "exact target of its own",
+    RowAction.OWN_TARGET: "promote to exact",
 }
 
 
 @dataclass(frozen=True, slots=True)
 class RuleFields:
-    """One rule as it stands in the form."""
+    """One rule as it is in the form."""
 
     metric: str
     least: str
@@ -73,35 +73,33 @@ def given(form: Mapping[str, str]) -> tuple[RuleFields, ...]:
 def tiers(rules: Sequence[RuleFields], subject: Subject, fields: Mapping[str, Field], locale: str) -> list[Tier]:
     """The rules that do something; BadInput for what cannot be meant, or where none does."""
     offered = dict(actions_of(subject))
-    made = [_tier(rule, offered, fields, locale) for rule in rules if rule.action]
-    if not made:
-        raise BadInput("No rule does anything.", remedy="Choose what is to be done.")
-    return made
+    entries = [_tier(rule, offered, fields, locale) for rule in rules if rule.action]
+    if not entries:
+        raise BadInput("No rule has an action.", remedy="Choose an action.")
+    return entries
 
 
 def _tier(rule: RuleFields, offered: Mapping[str, str], fields: Mapping[str, Field], locale: str) -> Tier:
     if rule.action not in offered:
-        raise BadInput(f"“{rule.action}” is not done here.", remedy=f"Choose {', '.join(offered)}.")
+        raise BadInput(f"“{rule.action}” is not an action here.", remedy=f"Choose {', '.join(offered)}.")
     if rule.metric not in (ALWAYS, NO_ORDER, *_asked(fields)):
-        raise BadInput(f"There is nothing called “{rule.metric}” here.", remedy="Choose from the list.")
+        raise BadInput(f"“{rule.metric}” is not a metric here.", remedy="Choose from the list.")
     least, most = (_figure(text, locale) for text in (rule.least, rule.most))
     if rule.metric not in (ALWAYS, NO_ORDER) and least is None and most is None:
-        raise BadInput(
-            f"{fields[rule.metric].label}: from what, or up to what?", remedy="Write at least one of the two."
-        )
+        raise BadInput(f"{fields[rule.metric].label}: enter from or to.", remedy="Enter at least one of the two.")
     if least is not None and most is not None and most < least:
-        raise BadInput(f"From {rule.least} to {rule.most} holds nothing.", remedy="Swap the two.")
+        raise BadInput(f"From {rule.least} to {rule.most} is empty.", remedy="Swap the two.")
     action, value = RowAction(rule.action), _figure(rule.value, locale)
     if action in NEEDS_VALUE and value is None:
-        raise BadInput(f"“{offered[rule.action]}” needs a figure.", remedy="Write it like -20, or 0.85.")
+        raise BadInput(f"“{offered[rule.action]}” needs a figure.", remedy="Enter a number such as -20 or 0.85.")
     if action is RowAction.BID_BY and value is not None:
         value = value / 100
         if not -1 < value <= 9:
-            raise BadInput(f"A bid cannot change by {rule.value} %.", remedy="Write it from -99 to 900.")
+            raise BadInput(f"A bid cannot change by {rule.value} %.", remedy="Enter -99 to 900.")
     if action is RowAction.BID_TO and value is not None and value <= 0:
-        raise BadInput("A bid is above 0.", remedy="To stop it, pause it.")
+        raise BadInput("A bid must be above 0.", remedy="Pause it to stop it.")
     if rule.no_sale not in tuple(NoSale):
-        raise BadInput(f"“{rule.no_sale}” is no choice for rows without a sale.", remedy="Choose from the list.")
+        raise BadInput(f"“{rule.no_sale}” is not an option for rows without a sale.", remedy="Choose from the list.")
     return Tier(rule.metric, least, most, action, value, NoSale(rule.no_sale))
 
 
@@ -138,18 +136,18 @@ def _figure(text: str, locale: str) -> float | None:
         return None
     read = number(text.removesuffix("%").strip().replace("−", "-"), locale)
     if read is None:
-        raise BadInput(f"“{text}” is not a number.", remedy="Write it like 60 or -20.")
+        raise BadInput(f"“{text}” is not a number.", remedy="Enter a number such as 60 or -20.")
     return float(read)
 
 
 def in_words(rule: Tier, fields: Mapping[str, Field]) -> str:
     """A rule in a few words, as the change sheet has it for a reason."""
-    said = {ALWAYS: "chosen by hand", NO_ORDER: "no order"}.get(rule.metric)
-    if said is None:
+    text = {ALWAYS: "chosen by hand", NO_ORDER: "no order"}.get(rule.metric)
+    if text is None:
         ends = [f"from {rule.least:g}"] if rule.least is not None else []
         ends += [f"to {rule.most:g}"] if rule.most is not None else []
-        said = f"{fields[rule.metric].label} {' '.join(ends)}"
-    return f"own rule: {said} → {rule.action.value}" + ("" if rule.value is None else f" {_value(rule)}")
+        text = f"{fields[rule.metric].label} {' '.join(ends)}"
+    return f"own rule: {text} → {rule.action.value}" + ("" if rule.value is None else f" {_value(rule)}")
 
 
 def _value(rule: Tier) -> str:

@@ -1,4 +1,4 @@
-"""What the drawer says of a row beside its verdict: why its cost of sale moved, how it stands among peers."""
+"""What the drawer says of a row beside its verdict: why its cost of sale moved, status among peers."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ import polars as pl
 
 from nimbus_reef.analysis import standing
 from nimbus_reef.analysis.judged_tables import View
-from nimbus_reef.analysis.look import EVERYTHING
+from nimbus_reef.analysis.selection import EVERYTHING
 from nimbus_reef.analysis.standing import ALL
 from nimbus_reef.analysis.wording import metric_words
 from nimbus_reef.core import peers
@@ -28,7 +28,7 @@ _SHOWN: Final = ("ctr", "cvr", "cpc", "acos")
 
 
 def why_it_moved(facts: Facts, view: View, scope: Scope, row: Mapping[str, Any], figures: Figures) -> Why | None:
-    """The one-row split of a target or term against the days before; None where nothing is compared."""
+    """The one-row split of a target or term against the period before; None where nothing is compared."""
     if scope.against is None or not view.adds_up:
         return None
     if view.subject is Subject.TARGET:
@@ -41,8 +41,8 @@ def why_it_moved(facts: Facts, view: View, scope: Scope, row: Mapping[str, Any],
     if before.is_empty():
         kinds = TARGET_SOURCES if view.subject is Subject.TARGET else ("search_term_daily",)
         if not any(facts.held_days(scope.account.id, kind, scope.against) for kind in kinds):
-            return Why(f"Nothing is loaded for the days compared with, {figures.days(scope.against)}.", ())
-        return Why("It had no impressions in the days before.", ())
+            return Why(f"No data in the comparison period, {figures.days(scope.against)}.", ())
+        return Why("No impressions in the comparison period.", ())
     return why(sums_in_units(before.row(0, named=True)), sums_in_units(row), figures)
 
 
@@ -51,7 +51,7 @@ def against_peers(facts: Facts, scope: Scope, row: Mapping[str, Any], figures: F
     category = row.get("category")
     if category is None:
         return []
-    on = standing.standing_data(facts, replace(scope.look, part=EVERYTHING))
+    on = standing.standing_data(facts, replace(scope.selection, part=EVERYTHING))
     sums = sums_in_units(row)
     found = []
     for metric in _SHOWN:

@@ -16,52 +16,46 @@ from nimbus_reef.formats.figures import Figures
 from nimbus_reef.web.kit.verdicts import word_fact
 
 
-def sentence(row: Mapping[str, Any], figures: Figures) -> tuple[str, str]:
-    """The verdict in a sentence: the bold fact, and what it is measured by."""
+def sentence(row: Mapping[str, Any], figures: Figures, things: str = "targets") -> tuple[str, str]:
+    """The verdict in a sentence: the bold fact, and what it is measured by. things: what similar rows are called."""
     if row.get("factor") is not None:
         return f"{word_fact(row, figures)}.", word_measure(row, figures)
     clicks, orders = row["clicks"], row["orders"]
     brought = figures.counted(orders, "order") if orders else "no order"
     fact = f"{figures.counted(clicks, 'click')} brought {brought}."
     if not clicks:
-        return "No clicks in these days.", "There is nothing to judge yet."
+        return "No clicks in this period.", "There is nothing to judge yet."
     if row["prior_a"] is None:
-        return (
-            fact,
-            (
-                "The account is too small to say what is usual: it takes 300 clicks and 5 orders "
-                "in the window before luck can be told from fact."
-            ),
-        )
+        return (fact, ("The account is too small to compare with. It needs 300 clicks and 5 orders in this period."))
     usual = row["prior_a"] / (row["prior_a"] + row["prior_b"])
     if not orders:
         chance = evidence.miss_chance(clicks, usual)
         measure = (
-            f"Similar ones convert {figures.rate(usual)}: a miss this long happens "
-            f"{figures.one_in(chance)} {'times' if chance > 0.5 else 'by luck'}."
+            f"Similar {things} convert {figures.rate(usual)}. The odds of no order by luck alone:"
+            f" {figures.one_in(chance)}."
         )
         if chance > 0.5:
             measure = (
-                f"Similar ones convert {figures.rate(usual)}: so few clicks miss {figures.rate(chance, 0)} of the time."
+                f"Similar {things} convert {figures.rate(usual)}. So few clicks bring no order"
+                f" {figures.rate(chance, 0)} of the time."
             )
     else:
-        measure = (
-            f"Similar ones would have made about {figures.number(usual * clicks, 0 if usual * clicks >= 3 else 1)}."
-        )
+        expected = figures.number(usual * clicks, 0 if usual * clicks >= 3 else 1)
+        measure = f"Similar {things} would have brought about {expected}."
     return fact, f"{measure} {_need_words(row, figures)}"
 
 
 def _need_words(row: Mapping[str, Any], figures: Figures) -> str:
     needed, p_over = row["needed_cvr"], row["p_over"]
     if needed is None or p_over is None:
-        return "Nothing of its kind has sold yet, so what an order is worth is unknown."
+        return "No similar product has sold yet, so the value of an order is unknown."
     must = (
-        f"To meet {figures.aim(row['target_acos'])} at {figures.money(row['cpc'], 2)} a click "
-        f"it must convert {figures.rate(needed)}"
+        f"At {figures.money(row['cpc'], 2)} a click it needs {figures.rate(needed)} conversion to meet"
+        f" {figures.aim(row['target_acos'])}"
     )
     if p_over >= 0.5:
-        return f"{must}; the chance that it does is {figures.one_in(1 - p_over)}."
-    return f"{must}; the chance that it falls short is {figures.one_in(p_over)}."
+        return f"{must}. The odds that it does: {figures.one_in(1 - p_over)}."
+    return f"{must}. The odds that it falls short: {figures.one_in(p_over)}."
 
 
 def _against_others(factor: float, figures: Figures) -> str:
@@ -73,21 +67,21 @@ def _against_others(factor: float, figures: Figures) -> str:
 
 def word_measure(row: Mapping[str, Any], figures: Figures) -> str:
     """A word's factor against what its clicks cost."""
-    said = (
-        f"Searches with “{row['word']}” convert {_against_others(row['factor'], figures)} this account’s others, after "
-        "product, ad group and target."
+    text = (
+        f"Searches with “{row['word']}” convert {_against_others(row['factor'], figures)} comparable searches of this"
+        " account."
     )
     if row["p_word"] is None:
-        return f"{said} Nothing of its kind has sold yet, so what an order is worth is unknown."
+        return f"{text} No similar product has sold yet, so the value of an order is unknown."
     needed = figures.rate(row["limit"], 0)
     if row["p_word"] >= 0.5:
         return (
-            f"{said} At what their clicks cost {needed} of what was due must come; the chance that it does "
-            f"is {figures.one_in(1 - row['p_word'])}."
+            f"{text} To pay for their clicks they need {needed} of the expected orders. The odds that they get"
+            f" there: {figures.one_in(1 - row['p_word'])}."
         )
     return (
-        f"{said} At what their clicks cost {needed} of what was due must come; the chance that it falls short "
-        f"is {figures.one_in(row['p_word'])}."
+        f"{text} To pay for their clicks they need {needed} of the expected orders. The odds that they fall"
+        f" short: {figures.one_in(row['p_word'])}."
     )
 
 
@@ -96,31 +90,31 @@ def brand_words(brand: str) -> str:
     return {brands.OWN: "It names one of your own brands.", brands.RIVAL: "It names a rival’s brand."}.get(brand, "")
 
 
-def cohort(row: Mapping[str, Any], figures: Figures) -> str:
+def cohort(row: Mapping[str, Any], figures: Figures, things: str = "targets") -> str:
     """What the prior is made of, in a sentence."""
     if row["prior_a"] is None or row.get("factor") is not None:
         return ""
     if row.get("account_cvr") is None:
         return (
-            f"Similar to it are the {figures.count(row['group_rows'])} phrases of as many words, "
-            f"{figures.counted(row['group_n'], 'click')} and {figures.counted(row['group_k'], 'order')} together."
+            f"Compared with {figures.count(row['group_rows'])} phrases of the same length:"
+            f" {figures.counted(row['group_n'], 'click')}, {figures.counted(row['group_k'], 'order')}."
         )
     worth = row["prior_a"] + row["prior_b"]
     usual = row["prior_a"] / worth
-    said = (
-        f"Similar ones, its own clicks left out, convert {figures.rate(usual)}; that is worth "
-        f"{figures.counted(round(worth), 'click')} of its own."
+    text = (
+        f"Similar {things} convert {figures.rate(usual)}, without its own clicks. That counts as much as"
+        f" {figures.counted(round(worth), 'click')} of its own."
     )
     if row["clicks"] and abs(row["p_free"] - row["p_over"]) >= _TELLING:
-        said += (
-            f" Over target with a chance of {figures.rate(row['p_over'], 0)}, "
-            f"without its words {figures.rate(row['p_free'], 0)}."
+        text += (
+            f" Chance of being above target: {figures.rate(row['p_over'], 0)}; without its words"
+            f" {figures.rate(row['p_free'], 0)}."
         )
-    return said
+    return text
 
 
 _TELLING: Final = 0.005
-_NEVER = "its words alone say so"
+_NEVER = "its words alone decide it"
 
 
 def decided_by_words(row: Mapping[str, Any], words: Sequence[Mapping[str, Any]], figures: Figures) -> str:
@@ -131,16 +125,16 @@ def decided_by_words(row: Mapping[str, Any], words: Sequence[Mapping[str, Any]],
     """
     if not words or evidence.verdict_at(row["p_over"]) == evidence.verdict_at(row["p_free"]):
         return ""
-    told = "; ".join(
-        f"“{word['word']}” converts {_against_others(word['factor'], figures)} this account’s other searches after"
-        f" product, ad group and target ({word_fact({'word_clicks': word['clicks'], **word}, figures)})"
+    text = "; ".join(
+        f"“{word['word']}” converts {_against_others(word['factor'], figures)} comparable searches of this account"
+        f" ({word_fact({'word_clicks': word['clicks'], **word}, figures)})"
         for word in words
     )
     enough, without = (
         clicks_enough(row[f"{kind}_a"], row[f"{kind}_b"], row["needed_cvr"]) for kind in ("prior", "free")
     )
     clicks = _enough(enough, without, figures)
-    return f"{told}: {clicks}." if clicks else f"{told}."
+    return f"{text}: {clicks}." if clicks else f"{text}."
 
 
 def clicks_enough(a: float, b: float, needed: float) -> int | None:
@@ -156,9 +150,9 @@ def _enough(enough: int | None, without: int | None, figures: Figures) -> str:
     if enough == 0:
         first = _NEVER
     elif enough is None:
-        first = "no number of clicks without an order is enough"
+        first = "no number of clicks without an order settles it"
     else:
-        first = f"{figures.counted(enough, 'click')} without an order are enough"
+        first = f"{figures.counted(enough, 'click')} without an order settle it"
     if without is None:
         return f"{first}, without its words none"
     return f"{first}, without its words {figures.count(without) if without else 'no click is needed'}"

@@ -21,8 +21,6 @@ from nimbus_reef.core.proposals import Proposal
 from nimbus_reef.core.recommendations import Move
 from nimbus_reef.errors import NotFound
 from nimbus_reef.formats.kinds import KINDS
-from nimbus_reef.store.people import notes
-from nimbus_reef.store.people.notes import Remark
 from nimbus_reef.store.reading import row_frames
 from nimbus_reef.web.kit import charts, luck, settled_first
 from nimbus_reef.web.kit.context import Context
@@ -76,40 +74,39 @@ class RowDrawer:
     places: int
     before: Sequence[First]
     break_even: str
-    remarks: Sequence[Remark]
     simple: str
 
 
 def opened(ask: Context, view: View, row_id: str) -> JudgedRow:
     """The row of a key with what is recommended for it; NotFound where it did nothing in the window."""
-    rows = judged_proposals.judged(ask.facts, ask.look, view.subject).filter(pl.col("row_id") == row_id)
+    rows = judged_proposals.judged(ask.facts, ask.selection, view.subject).filter(pl.col("row_id") == row_id)
     if rows.is_empty():
         raise NotFound(
             f"This {view.thing} has no activity in this period.", remedy="Choose another period, or close it."
         )
-    return judged_proposals.recommended(ask.facts, ask.look, view.subject, rows)[0]
+    return judged_proposals.recommended(ask.facts, ask.selection, view.subject, rows)[0]
 
 
 def proposal_of(ask: Context, view: View, row_id: str, destination: str = "") -> Proposal:
     """What is proposed on a row. destination: the ad group that was chosen for a term that gets a target of its own."""
     found = opened(ask, view, row_id)
     found = found.sent_to(destination) if destination else found
-    return judged_proposals.proposal_of(ask.look, view.subject, found)
+    return judged_proposals.proposal_of(ask.selection, view.subject, found)
 
 
-def made(ask: Context, view: View, row_id: str) -> RowDrawer:
+def row_drawer(ask: Context, view: View, row_id: str) -> RowDrawer:
     """The drawer of a row."""
-    facts, look, figures = ask.facts, ask.look, ask.figures
+    facts, selection, figures = ask.facts, ask.selection, ask.figures
     found = opened(ask, view, row_id)
     row, name = found.row, str(found.row[view.named_by])
-    proposal = judged_proposals.proposal_of(look, view.subject, found)
-    fact, measure = drawer.sentence(row, figures)
+    proposal = judged_proposals.proposal_of(selection, view.subject, found)
+    fact, measure = drawer.sentence(row, figures, view.things)
     trend = _trend(ask, view, found)
     stepped = [None if bid is None else from_micro(bid) for bid in trend["bid"]]
     changes = changes_of_row(
         row,
         charts.bid_changes(trend["day"].to_list(), stepped, figures),
-        row_frames.changes(facts, ask.account.id, judged_proposals.history(look)),
+        row_frames.changes(facts, ask.account.id, judged_proposals.history(selection)),
     )
     phrase = view.subject is Subject.PHRASE
     place = reason_words(judged_proposals.place_of(view.subject, row), figures)
@@ -119,11 +116,11 @@ def made(ask: Context, view: View, row_id: str) -> RowDrawer:
         place if phrase else f"{row['match_type']} · {row['campaign']} · {row['ad_group']}",
         mark_of(row, "evidence"),
         verdict_at_length(row),
-        drawer.decided_by_words(row, judged_proposals.deciding(facts, look, view.subject, row), figures),
-        drawer.brand_words(brand_of(facts, look, name)),
+        drawer.decided_by_words(row, judged_proposals.deciding(facts, selection, view.subject, row), figures),
+        drawer.brand_words(brand_of(facts, selection, name)),
         fact,
         measure,
-        drawer.cohort(row, figures),
+        drawer.cohort(row, figures, view.things),
         luck.of_judged(row, figures),
         (
             charts.money_and_bid(
@@ -131,7 +128,7 @@ def made(ask: Context, view: View, row_id: str) -> RowDrawer:
                 [from_micro(value) for value in trend["spend"]],
                 stepped,
                 figures=figures,
-                first_shown=max(look.window.first, *trend["day"].head(1).to_list()),
+                first_shown=max(selection.window.first, *trend["day"].head(1).to_list()),
                 changes=changes,
             )
             if len(trend)
@@ -155,7 +152,6 @@ def made(ask: Context, view: View, row_id: str) -> RowDrawer:
         len(found.places),
         _before(ask, found, proposal),
         drawer.break_even_words(judged_proposals.break_even(facts, ask.account, row), figures),
-        notes.of_row(facts.store, ask.account.id, view.name, row_id),
         row["simple_verdict"],
     )
 
@@ -176,12 +172,12 @@ def _elsewhere(ask: Context, view: View, row: Mapping[str, Any]) -> Sequence[Els
     facts, account = ask.facts, ask.account
     if view.subject is Subject.TARGET:
         return drawer.elsewhere_terms(
-            row_frames.terms_of(facts, account.id, row["target_id"], ask.look.window), ask.figures
+            row_frames.terms_of(facts, account.id, row["target_id"], ask.selection.window), ask.figures
         )
     if view.subject is Subject.PHRASE:
-        return drawer.terms_hit(judged_proposals.phrase_terms(facts, ask.look, row["phrase"]), ask.figures)
-    held = row_frames.term_keys(facts, account.id, row["ad_group_id"], row["normal_id"])
-    sums = facts.sums(account.id, "search_term_daily", ask.look.window).join(held, on="target_term_id")
+        return drawer.terms_hit(judged_proposals.phrase_terms(facts, ask.selection, row["phrase"]), ask.figures)
+    rows = row_frames.term_keys(facts, account.id, row["ad_group_id"], row["normal_id"])
+    sums = facts.sums(account.id, "search_term_daily", ask.selection.window).join(rows, on="target_term_id")
     return drawer.elsewhere_targets(sums, ask.figures)
 
 
@@ -191,21 +187,23 @@ def _trend(ask: Context, view: View, found: JudgedRow) -> pl.DataFrame:
         return found.days
     facts, row = ask.facts, found.row
     if view.subject is Subject.PHRASE:
-        held = judged_proposals.phrase_terms(facts, ask.look, row["phrase"]).select("ad_group_id", "normal_id")
+        rows = judged_proposals.phrase_terms(facts, ask.selection, row["phrase"]).select("ad_group_id", "normal_id")
     else:
-        held = pl.DataFrame([{name: row[name] for name in ("ad_group_id", "normal_id")}]).cast(pl.UInt32)
-    keys = row_frames.keys_of_terms(facts, ask.account.id, held)["target_term_id"].to_list()
-    days = row_frames.daily(facts, ask.account.id, "search_term_daily", judged_proposals.history(ask.look), keys)
+        rows = pl.DataFrame([{name: row[name] for name in ("ad_group_id", "normal_id")}]).cast(pl.UInt32)
+    keys = row_frames.keys_of_terms(facts, ask.account.id, rows)["target_term_id"].to_list()
+    days = row_frames.daily(facts, ask.account.id, "search_term_daily", judged_proposals.history(ask.selection), keys)
     return days.with_columns(bid=pl.lit(None, pl.Int64))
 
 
 def _harm(ask: Context, row: Mapping[str, Any]) -> Harm:
     figures, home = ask.figures, (str(row["campaign"]), str(row["ad_group"]))
     exact, phrase = (
-        own_actions.stopped(ask.facts, ask.look, [(row["row_id"], row["term"], home, as_phrase)]).get(row["row_id"], ())
+        own_actions.stopped(ask.facts, ask.selection, [(row["row_id"], row["term"], home, as_phrase)]).get(
+            row["row_id"], ()
+        )
         for as_phrase in (False, True)
     )
-    elsewhere = own_actions.sells_elsewhere(ask.facts, ask.look, row)
+    elsewhere = own_actions.sells_elsewhere(ask.facts, ask.selection, row)
     return Harm(
         drawer.stopped_lines(exact, figures),
         drawer.stopped_lines(phrase, figures),
@@ -219,10 +217,10 @@ def _harm(ask: Context, row: Mapping[str, Any]) -> Harm:
 
 def _needs_days(ask: Context, view: View) -> str:
     """Says that a trend and the bid that worked need days, where the window's figures are sums of several."""
-    kind = judged_proposals.source(ask.facts, ask.look, view.subject)
-    if ask.facts.by_day_only(ask.account.id, kind, ask.look.window):
+    kind = judged_proposals.source(ask.facts, ask.selection, view.subject)
+    if ask.facts.by_day_only(ask.account.id, kind, ask.selection.window):
         return ""
-    return f"Its trend and the bid at which it worked need {KINDS[kind].title.lower()}, day for day; held is one sum."
+    return f"Trend and past bids need {KINDS[kind].title.lower()} by day. One total is loaded."
 
 
 def _before(ask: Context, found: JudgedRow, proposal: Proposal) -> Sequence[First]:
@@ -234,5 +232,5 @@ def _before(ask: Context, found: JudgedRow, proposal: Proposal) -> Sequence[Firs
         return ()
     dearest = max(found.places, key=lambda each: each.spend, default=None)
     home = (dearest.campaign, dearest.ad_group) if dearest else found.home
-    before = order.before(ask.facts, ask.look, [home], ask.planned_changes())
+    before = order.before(ask.facts, ask.selection, [home], ask.planned_changes())
     return settled_first.first_for(proposal, before.get(home, []), ask.figures)

@@ -10,8 +10,7 @@ import polars as pl
 
 from nimbus_reef.analysis.judged_proposals import place_of
 from nimbus_reef.analysis.judged_tables import View
-from nimbus_reef.analysis.planned_rows import YES
-from nimbus_reef.analysis.tables import Field
+from nimbus_reef.analysis.tables import YES, Field
 from nimbus_reef.analysis.wording import headline_words, reason_words, why_nothing
 from nimbus_reef.core import evidence
 from nimbus_reef.core.checks import Subject
@@ -41,7 +40,7 @@ def heads(
         *(
             []
             if view.subject is Subject.PHRASE
-            else [Head("proposed", "what is proposed; a takes it into the plan", css="words")]
+            else [Head("proposed", "The proposal. Key a adds it to the plan", css="words")]
         ),
     )
 
@@ -78,10 +77,10 @@ def _verdict_words(row: Mapping[str, Any], judge: str, more: int | None) -> tupl
     verdict = row["verdict"]
     if row.get("fate") is not None:
         return verdict, row["fate"]
-    if verdict == Verdict.UNDECIDED.value:
-        return verdict, "clicks will not settle it" if more is None else f"+{more} clicks"
+    if verdict == Verdict.TOO_EARLY.value:
+        return verdict, "more clicks will not settle it" if more is None else f"+{more} clicks"
     cause = evidence.cause_of(row)
-    if verdict == Verdict.LEANING.value and not cause and more:
+    if verdict == Verdict.LIKELY_ABOVE.value and not cause and more:
         return verdict, f"+{more} clicks"
     return verdict, cause
 
@@ -105,14 +104,14 @@ def lines(
     largest = max([*shown[by].to_list(), _LEAST_SCALE])
     needed = clicks_needed(shown) if len(shown) else []
     values = shown.select(known[key].expr.alias(key) for key in columns).rows()
-    made = []
+    entries = []
     for row, figures_of_row, more in zip(shown.to_dicts(), values, needed, strict=True):
         verdict, note = _verdict_words(row, judge, more)
         cells = [
             _cell(key, value, known[key], row, 100 * row[by] / largest, figures)
             for key, value in zip(columns, figures_of_row, strict=True)
         ]
-        made.append(
+        entries.append(
             JudgedLine(
                 key=row["row_id"],
                 name=str(row[view.named_by]),
@@ -125,7 +124,7 @@ def lines(
                 planned=row.get("planned") == YES,
             )
         )
-    return made
+    return entries
 
 
 def _cell(key: str, value: float | None, field: Field, row: Mapping[str, Any], weight: float, figures: Figures) -> Cell:
@@ -142,7 +141,7 @@ def _cell(key: str, value: float | None, field: Field, row: Mapping[str, Any], w
 class Summed:
     """
     Sums of filtered rows in micro-units; stake per 30 days. then: spend and sales of the same
-    ones in the days compared with, None where nothing is compared.
+    ones in the comparison period, None where nothing is compared.
     """
 
     spend: int

@@ -9,24 +9,28 @@ from werkzeug.wrappers import Response as AnyResponse
 
 from nimbus_reef.analysis import judged_proposals, judged_tables, own_actions
 from nimbus_reef.analysis.acceptance import HANDFUL
+from nimbus_reef.analysis.groups import CAMPAIGNS
 from nimbus_reef.analysis.judged_tables import VIEWS, View
 from nimbus_reef.analysis.wording import reason_words
 from nimbus_reef.core.checks import Subject
 from nimbus_reef.core.proposals import Proposal
 from nimbus_reef.errors import NotFound
 from nimbus_reef.formats.kinds import KINDS
-from nimbus_reef.store.people import notes, saved_views
+from nimbus_reef.store.reading.facts import TARGET_SOURCES
 from nimbus_reef.web import acting
-from nimbus_reef.web.current import context, current_scope, figures, is_first_answer, must_write, person, services
+from nimbus_reef.web.current import context, current_scope, figures, is_first_answer, must_write, services
 from nimbus_reef.web.downloads import hand_out
 from nimbus_reef.web.kit.behind import behind
 from nimbus_reef.web.kit.context import shown
 from nimbus_reef.web.kit.judging import judged_first
 from nimbus_reef.web.kit.lacking import need
-from nimbus_reef.web.targeting import action_forms, drawer_view, pages, table_view
-from nimbus_reef.web.targeting.forms import NoteForm
+from nimbus_reef.web.kit.lists import ListSpec, chosen, file_of
+from nimbus_reef.web.targeting import action_forms, drawer_view, group_drawer, group_pages, pages, table_view
 
 targeting = Blueprint("targeting", __name__, url_prefix="/targeting")
+TABS: Mapping[str, View | group_pages.GroupTable] = {**group_pages.TABLES, **VIEWS}
+"""The tables of the area in the order of work."""
+LISTS: Mapping[str, ListSpec] = {**group_pages.LISTS, **table_view.LISTS}
 
 
 def _view(name: str) -> View:
@@ -42,27 +46,39 @@ def _here(name: str) -> str:
 @targeting.get("/")
 def home() -> AnyResponse:
     """The area opens on its first view."""
-    return redirect(current_scope().link(_here("targets")))
+    return redirect(current_scope().link(_here(CAMPAIGNS)))
+
+
+def _groups(of: group_pages.GroupTable) -> str | AnyResponse:
+    """Campaigns or ad groups."""
+    scope = current_scope()
+    if scope.newest is None:
+        return render_template("targeting/empty.html", view=of, views=TABS)
+    need(services().facts, scope, TARGET_SOURCES, figures())
+    return render_template(
+        "targeting/groups.html",
+        views=TABS,
+        drawer=group_drawer.drawer(context(), of, scope.open) if scope.open else None,
+        **shown(group_pages.page(context(), of)),
+    )
 
 
 @targeting.get("/<name>")
 def table(name: str) -> str | AnyResponse:
     """A table, and the drawer where one is open."""
+    if name in group_pages.TABLES:
+        return _groups(group_pages.TABLES[name])
     view, scope = _view(name), current_scope()
-    if request.args.get("compared"):
-        # A filter that was just typed stands in the address like any other, for links to keep.
-        return redirect(scope.link(_here(name)))
     if scope.newest is None:
-        return render_template("targeting/empty.html", view=view, views=VIEWS)
+        return render_template("targeting/empty.html", view=view, views=TABS)
     need(services().facts, scope, judged_proposals.sources(view.subject), figures())
     judged_first(services().facts, scope, judged_proposals.judged_as(view.subject), first=is_first_answer())
     ask = context()
     return render_template(
         "targeting/table.html",
         view=view,
-        views=VIEWS,
-        saved_views=saved_views.views(services().store, person().id, request.path, scope.account.brand_id),
-        drawer=drawer_view.made(ask, view, scope.open) if scope.open else None,
+        views=TABS,
+        drawer=drawer_view.row_drawer(ask, view, scope.open) if scope.open else None,
         **shown(table_view.page(ask, view)),
     )
 
@@ -88,17 +104,23 @@ def accept_row(name: str) -> str:
 @targeting.get("/<name>/export.<ending>")
 def export(name: str, ending: str) -> AnyResponse:
     """All filtered rows as CSV, XLSX or Parquet."""
-    view = _view(name)
-    rows = table_view.listed(context(), view).listing.ordered
-    return hand_out(judged_tables.table_to_export(view, rows, current_scope().window), ending)
+    table = file_of(context(), LISTS[name] if name in LISTS else LISTS[_view(name).name])
+    assert table is not None, "they are tables, be they empty"
+    return hand_out(table, ending)
 
 
 @targeting.get("/<name>/evidence")
 def evidence_on(name: str) -> Response:
     """The drawer alone, for swapping in; the address becomes the page's with it open."""
-    view, scope = _view(name), current_scope()
-    opened = drawer_view.made(context(), view, scope.open)
-    page = render_template("targeting/_drawer.html", view=view, drawer=opened)
+    scope = current_scope()
+    if name in group_pages.TABLES:
+        of = group_pages.TABLES[name]
+        drawer = group_drawer.drawer(context(), of, scope.open)
+        page = render_template("targeting/_group_drawer.html", view=of, drawer=drawer)
+    else:
+        view = _view(name)
+        opened = drawer_view.row_drawer(context(), view, scope.open)
+        page = render_template("targeting/_drawer.html", view=view, drawer=opened)
     return acting.pushed(make_response(page), scope.link(_here(name)))
 
 
@@ -107,7 +129,7 @@ def rows_behind(name: str) -> str:
     """The report rows behind a row's figures, and the files they came in."""
     view, scope = _view(name), current_scope()
     row = drawer_view.opened(context(), view, scope.open).row
-    source, rows = judged_proposals.report_rows(services().facts, scope.look, view.subject, row)
+    source, rows = judged_proposals.report_rows(services().facts, scope.selection, view.subject, row)
     return render_template(
         "targeting/rows.html",
         title=row[view.named_by],
@@ -116,23 +138,6 @@ def rows_behind(name: str) -> str:
         report=KINDS[source].title,
         behind=behind(rows, figures()),
     )
-
-
-@targeting.post("/<name>/remarks")
-def note(name: str) -> AnyResponse:
-    """Writes a note on a row."""
-    who, form = must_write(), NoteForm(request.form).checked()
-    row_id = form.row.data or ""
-    notes.add(services().store, current_scope().account.id, who.id, _view(name).name, row_id, form.text.data or "")
-    return _swapped(name, row_id)
-
-
-@targeting.post("/<name>/remarks/<int:remark_id>/remove")
-def remove_note(name: str, remark_id: int) -> AnyResponse:
-    """Takes a note off its row."""
-    who = must_write()
-    notes.remove(services().store, current_scope().account.id, who.id, remark_id)
-    return _swapped(name, request.form["row"])
 
 
 @targeting.post("/<name>/accept")
@@ -157,9 +162,9 @@ def accept_many(name: str) -> AnyResponse | str:
     do.
     """
     must_write()
-    view, facts, look = _view(name), services().facts, current_scope().look
-    rows = table_view.chosen(context(), view, _keys())
-    found = judged_proposals.propose(facts, look, view.subject, rows)
+    view, facts, selection = _view(name), services().facts, current_scope().selection
+    rows = chosen(context(), LISTS[name], _keys())
+    found = judged_proposals.propose(facts, selection, view.subject, rows)
     if len(found) > 1:
         found = own_actions.without_raises_of_nothing(found)
     return _put(name, found, "accept_many")
@@ -169,15 +174,31 @@ def accept_many(name: str) -> AnyResponse | str:
 def act(name: str) -> AnyResponse | str:
     """Does what one's own rules say on the selected rows, or on all filtered ones; first it says what that is."""
     must_write()
+    if name in group_pages.TABLES:
+        return _act_on_groups(group_pages.TABLES[name])
     view, scope, facts = _view(name), current_scope(), services().facts
     known = judged_tables.fields(view, scope.judge)
     rules = action_forms.tiers(action_forms.given(request.form), view.subject, known, scope.account.locale)
-    rows = table_view.chosen(context(), view, _keys())
+    rows = chosen(context(), LISTS[name], _keys())
     worth = {key: field.expr for key, field in known.items()}
     raises = bool(request.form.get("raises")) or len(rows) == 1
-    said = [(action_forms.in_words(rule, known), rule) for rule in rules]
-    found = own_actions.proposals(facts, scope.look, view.subject, rows, said, worth, raises=raises)
+    pairs = [(action_forms.in_words(rule, known), rule) for rule in rules]
+    found = own_actions.proposals(facts, scope.selection, view.subject, rows, pairs, worth, raises=raises)
     return _put(name, found, "act", action_forms.no_sale_notices(rules, rows, worth, figures()))
+
+
+def _act_on_groups(of: group_pages.GroupTable) -> AnyResponse | str:
+    scope = current_scope()
+    offered = group_pages.acted(context(), of, _keys(), request.form.get("do", ""), request.form.get("value", ""))
+    return acting.put(
+        scope,
+        offered,
+        title=f"Preview: {figures().counted(len(offered), of.thing, of.things)}",
+        thing=of.thing,
+        action=url_for("targeting.act", name=of.name),
+        asks_alone=True,
+        back=acting.back_to(scope, scope.link(_here(of.name), open="")),
+    )
 
 
 def _keys() -> list[str] | None:
@@ -190,11 +211,11 @@ def _put(
 ) -> AnyResponse | str:
     view, scope = _view(name), current_scope()
     if view.subject is Subject.TERM:
-        offered = own_actions.with_stops(services().facts, scope.look, offered)
+        offered = own_actions.with_stops(services().facts, scope.selection, offered)
     return acting.put(
         scope,
         offered,
-        title=f"{figures().counted(len(offered), view.thing, view.things)}, before it is done",
+        title=f"Preview: {figures().counted(len(offered), view.thing, view.things)}",
         thing=view.thing,
         action=url_for(f"targeting.{endpoint}", name=name),
         notice=notice,
@@ -215,5 +236,5 @@ def _swapped(name: str, row_id: str) -> AnyResponse:
     if not acting.by_htmx():
         return redirect(current_scope().link(_here(name), open=row_id), 303)
     view = _view(name)
-    opened = drawer_view.made(context(), view, row_id)
+    opened = drawer_view.row_drawer(context(), view, row_id)
     return make_response(render_template("targeting/_accepted.html", view=view, drawer=opened))

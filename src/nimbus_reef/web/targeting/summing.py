@@ -1,4 +1,4 @@
-"""What all rows of a table that fit its filters come to."""
+"""What all rows of a table that match its filters come to."""
 
 from __future__ import annotations
 
@@ -17,11 +17,11 @@ from nimbus_reef.web.targeting.pages import Summed
 
 def summed(facts: Facts, view: View, scope: Scope, rows: pl.DataFrame) -> Summed:
     """
-    What all rows that fit the scope and its filters come to, now and in the days compared with.
+    What all rows that match the scope and its filters come to, now and in the comparison period.
 
     Kept, so that the next page and another order cost nothing.
     """
-    account, against, look = scope.account, scope.against, scope.look
+    account, against, selection = scope.account, scope.against, scope.selection
 
     def make() -> Summed:
         by = "excess" if scope.judge == "simple" else "stake"
@@ -30,7 +30,7 @@ def summed(facts: Facts, view: View, scope: Scope, rows: pl.DataFrame) -> Summed
         then = None if against is None or not view.adds_up else _money(facts, view, account, against, rows)
         return Summed(int(spend), int(sales), int(stake), then)
 
-    asked = (view.name, *look.judging, against, look.part, scope.judge, scope.where, scope.query)
+    asked = (view.name, *selection.judging, against, selection.part, scope.judge, scope.where, scope.query)
     return facts.kept("summed", account.id, make, *asked)
 
 

@@ -2,21 +2,22 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, Final
 
 import polars as pl
 
 from nimbus_reef.analysis import judged_proposals, judged_tables, tables
-from nimbus_reef.analysis.judged_tables import View
-from nimbus_reef.analysis.planned_rows import YES, marked
+from nimbus_reef.analysis.judged_tables import VIEWS, View
+from nimbus_reef.analysis.planned_rows import marked
 from nimbus_reef.analysis.row_marks import with_marks
 from nimbus_reef.core.checks import Subject
-from nimbus_reef.errors import BadInput
-from nimbus_reef.store.reading.facts import Held
+from nimbus_reef.formats.tables import Table
+from nimbus_reef.store.reading.facts import TargetSource
 from nimbus_reef.web.kit.context import Context
 from nimbus_reef.web.kit.lacking import need
+from nimbus_reef.web.kit.lists import ListSpec, asked_fields, listed
 from nimbus_reef.web.kit.tables import TableView, table_of
 from nimbus_reef.web.targeting import action_forms, pages
 from nimbus_reef.web.targeting.pages import ProposalCell, TableTotals
@@ -26,79 +27,66 @@ from nimbus_reef.web.targeting.summing import summed
 @dataclass(frozen=True, slots=True)
 class TargetingView:
     """
-    A table. columns, column_sets: those shown and those offered; actions: what the form of own actions offers, None
+    A table. actions: what the form of own actions offers, None
     where nothing is done by hand; offers: whether what is proposed on rows is shown in them; source: the report behind.
     """
 
     table: TableView
-    columns: Sequence[str]
-    column_sets: Mapping[str, tuple[str, ...]]
     totals: TableTotals
-    fields: Mapping[str, tables.Field]
     actions: Mapping[str, Any] | None
     offers: bool
-    source: Held
+    source: TargetSource
 
 
-@dataclass(frozen=True, slots=True)
-class ListedRows:
-    """Rows of a table: all of them, those that are left by filters, the fields they have and the filters."""
+def list_of(view: View) -> ListSpec:
+    """The table of a view as a list."""
 
-    rows: pl.DataFrame
-    listing: tables.Listing
-    fields: Mapping[str, tables.Field]
-    filters: Sequence[tables.Filter]
+    def rows(ask: Context) -> pl.DataFrame:
+        need(ask.facts, ask.scope, judged_proposals.sources(view.subject), ask.figures)
+        judged = judged_proposals.judged(ask.facts, ask.selection, view.subject)
+        return with_marks(ask.facts, ask.selection, view.subject, judged, asked_fields(ask.scope))
 
+    def file(ask: Context, rows: pl.DataFrame) -> Table:
+        return judged_tables.table_to_export(view, rows, ask.scope.window)
 
-def listed(ask: Context, view: View) -> ListedRows:
-    """The rows that the scope and its filters leave."""
-    scope = ask.scope
-    need(ask.facts, scope, judged_proposals.sources(view.subject), ask.figures)
-    known = judged_tables.fields(view, scope.judge)
-    filters = tables.parse_filters(scope.where, known)
-    rows = judged_proposals.judged(ask.facts, ask.look, view.subject)
-    rows = with_marks(ask.facts, ask.look, view.subject, rows, filters)
-    found = tables.listing(
+    return ListSpec(
         rows,
-        filters=filters,
-        query=scope.query,
-        text_columns=view.text_columns,
-        sort=scope.sort or judged_tables.usual_sort(view, scope.judge),
-        fields=known,
-        page=scope.page,
+        lambda ask, _: judged_tables.fields(view, ask.scope.judge),
+        view.text_columns,
+        lambda ask: judged_tables.usual_sort(view, ask.scope.judge),
+        file,
+        view=view.name,
     )
-    return ListedRows(rows, found, known, filters)
+
+
+LISTS: Final = {name: list_of(view) for name, view in VIEWS.items()}
 
 
 def page(ask: Context, view: View) -> TargetingView:
     """The view."""
     scope, figures = ask.scope, ask.figures
-    found = listed(ask, view)
-    listing, known = found.listing, found.fields
+    of = listed(ask, LISTS[view.name])
+    found, known = of.found, of.fields
     columns = tables.chosen_columns(scope.cols, view.columns, known)
-    shown = marked(listing.shown, view.subject, ask.planned())
-    days = judged_proposals.monthly_days(ask.facts, ask.look, view.subject)
+    shown = marked(found.shown, view.subject, ask.planned())
+    days = judged_proposals.monthly_days(ask.facts, ask.selection, view.subject)
     return TargetingView(
         table_of(
-            listing,
-            len(found.rows),
+            ask,
+            of,
             pages.lines(view, shown, columns, known, scope.judge, figures),
-            pages.heads(view, columns, listing.sort, known, figures, scope.judge),
-            figures,
+            pages.heads(view, columns, found.sort, known, figures, scope.judge),
             here=ask.url("targeting.table", name=view.name),
             things=view.things,
             picks=ask.writes,
             empty=f"No {view.thing} fits.",
-            all="Remove all filters",
-            chips=[(chip.label(figures.symbol), chip.text) for chip in found.filters],
+            columns=columns,
+            column_sets=view.columns,
         ),
-        columns,
-        view.columns,
-        pages.totals(found.rows, summed(ask.facts, view, scope, listing.rows), days, figures),
-        known,
+        pages.totals(of.rows, summed(ask.facts, view, scope, found.rows), days, figures),
         _actions(ask, view, known),
         view.subject is not Subject.PHRASE,
-        ask.facts.held(ask.account.id, scope.window),
+        ask.facts.target_source(ask.account.id, scope.window),
     )
 
 
@@ -112,19 +100,9 @@ def _actions(ask: Context, view: View, known: Mapping[str, tables.Field]) -> Map
 
 def proposal_cells(ask: Context, view: View) -> list[ProposalCell]:
     """What is proposed on each row of a page."""
-    rows = marked(listed(ask, view).listing.shown, view.subject, ask.planned())
-    found = judged_proposals.propose(ask.facts, ask.look, view.subject, rows)
+    rows = marked(listed(ask, LISTS[view.name]).found.shown, view.subject, ask.planned())
+    found = judged_proposals.propose(ask.facts, ask.selection, view.subject, rows)
     return [
-        pages.proposal_cell(each, ask.figures, planned=planned == YES)
+        pages.proposal_cell(each, ask.figures, planned=planned == tables.YES)
         for each, planned in zip(found, rows["planned"], strict=True)
     ]
-
-
-def chosen(ask: Context, view: View, keys: Sequence[str] | None) -> pl.DataFrame:
-    """The rows of some keys, or all that are filtered where there are none given; BadInput for no row."""
-    rows = listed(ask, view).listing.ordered
-    if keys is not None:
-        rows = rows.filter(pl.col("row_id").is_in(list(keys)))
-    if rows.is_empty():
-        raise BadInput("No row is selected.", remedy="Select some first (x), or all that are filtered (X).")
-    return rows

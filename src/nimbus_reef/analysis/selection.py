@@ -21,9 +21,10 @@ class Part:
     """
     A part of an account; empty means all of it.
 
-    Rows are judged among the whole account first, so a verdict is the same
-    however narrowly it is looked at. name: text in the campaign's name. said: parts of it by the naming pattern, as
-    (part, value); pattern: that, where any is asked for.
+    Rows are judged among the whole account first, so a verdict is the same however narrow the part is.
+    category: of products; label: one's own, with the products and campaigns that have it (labelled_products,
+    labelled_campaigns). name: text in the campaign's name. name_parts: (part, value) of its name by the naming
+    pattern; pattern: that pattern, where any is asked for.
     """
 
     formats: tuple[str, ...] = ()
@@ -31,11 +32,21 @@ class Part:
     product: str = ""
     campaign: str = ""
     name: str = ""
-    said: tuple[tuple[str, str], ...] = ()
+    name_parts: tuple[tuple[str, str], ...] = ()
     pattern: str = ""
+    category: str = ""
+    label: str = ""
+    labelled_products: frozenset[str] = frozenset()
+    labelled_campaigns: frozenset[str] = frozenset()
 
     def __bool__(self) -> bool:
-        return any((self.formats, self.portfolio, self.product, self.campaign, self.name, self.said))
+        own = (self.formats, self.portfolio, self.product, self.campaign, self.name, self.name_parts)
+        return any((*own, self.category, self.label))
+
+    @property
+    def of_products(self) -> bool:
+        """Whether it is told by products: reports that know none cannot answer for it alone."""
+        return bool(self.product or self.category or self.label)
 
 
 EVERYTHING = Part()
@@ -46,7 +57,7 @@ DEFAULT_AGAINST: Final = "preceding"
 
 
 @dataclass(frozen=True, slots=True)
-class Look:
+class Selection:
     """
     An account in a window, by the targets that its rows are judged by.
 
@@ -59,11 +70,11 @@ class Look:
     against: Window | None = None
     part: Part = EVERYTHING
 
-    def at(self, window: Window) -> Look:
+    def at(self, window: Window) -> Selection:
         """The same in other days, compared with nothing."""
         return replace(self, window=window, against=None)
 
-    def against_days(self, against: Window) -> Look:
+    def against_days(self, against: Window) -> Selection:
         """The same compared with other days."""
         return replace(self, against=against)
 
@@ -88,19 +99,33 @@ class Look:
         if part.name:
             campaign = pl.col("campaign").cast(pl.String).str.to_lowercase()
             rows = rows.filter(campaign.str.contains(part.name.lower(), literal=True))
-        if part.said:
+        if part.name_parts:
             rows = rows.filter(pl.col("campaign").cast(pl.String).is_in(self._called(rows["campaign"])))
+        if part.category:
+            catalog = product_frames.catalog(facts, self.account.id)
+            skus = catalog.filter(pl.col("category").cast(pl.String) == part.category)["sku"].cast(pl.String)
+            rows = rows.filter(self._sells(facts, rows, skus))
+        if part.label:
+            labelled = self._sells(facts, rows, pl.Series("sku", sorted(part.labelled_products), pl.String))
+            if "campaign" in rows.columns and part.labelled_campaigns:
+                labelled |= pl.col("campaign").cast(pl.String).is_in(sorted(part.labelled_campaigns))
+            rows = rows.filter(labelled)
         if not part.product:
             return rows
+        return rows.filter(self._sells(facts, rows, pl.Series("sku", [part.product], pl.String)))
+
+    def _sells(self, facts: Facts, rows: pl.DataFrame, skus: pl.Series) -> pl.Expr:
+        """Rows of these products, or of the ad groups (else campaigns) that advertise them."""
         if "sku" in rows.columns:
-            return rows.filter(pl.col("sku") == part.product)
-        advertised = product_frames.ad_rows(facts, self.account.id, self.window).filter(pl.col("sku") == part.product)
+            return pl.col("sku").cast(pl.String).is_in(skus.implode())
+        ads = product_frames.ad_rows(facts, self.account.id, self.window)
+        advertised = ads.filter(pl.col("sku").cast(pl.String).is_in(skus.implode()))
         home = "ad_group_id" if "ad_group_id" in rows.columns else "campaign_id"
-        return rows.join(advertised.select(home).unique(), on=home, how="semi")
+        return pl.col(home).is_in(advertised[home].unique().implode())
 
     def _called(self, campaigns: pl.Series) -> list[str]:
         """Those of the names that say what the part asks for."""
-        wanted = dict(self.part.said)
+        wanted = dict(self.part.name_parts)
         names = campaigns.cast(pl.String).unique().to_list()
         return [
             name for name in names if name is not None and wanted.items() <= called(self.part.pattern, name).items()
@@ -123,7 +148,9 @@ def nothing_before(facts: Facts, account: Account, before: Window) -> bool:
     return facts.total_source(account.id, [before]) is None
 
 
-def asked(facts: Facts, account: Account, aims: Aims, window: str = "", against: str = DEFAULT_AGAINST) -> Look | None:
+def asked(
+    facts: Facts, account: Account, aims: Aims, window: str = "", against: str = DEFAULT_AGAINST
+) -> Selection | None:
     """
     The look at all of an account that two texts ask for, as `windows.parse` and `windows.compared` read them; None
     where nothing is loaded. BadInput for a text that says no days.
@@ -136,4 +163,4 @@ def asked(facts: Facts, account: Account, aims: Aims, window: str = "", against:
     before = windows.compared(against, days, newest, facts.blocks(account.id))
     if against == DEFAULT_AGAINST and before is not None and nothing_before(facts, account, before):
         before = None
-    return Look(account, days, aims, before)
+    return Selection(account, days, aims, before)

@@ -15,7 +15,7 @@ from nimbus_reef.formats.values import DateOrder
 
 
 @dataclass(frozen=True, slots=True)
-class SheetLook:
+class SheetSummary:
     """
     A first look at one table: its head, the kinds it may be (best first), the days its names tell.
 
@@ -61,18 +61,18 @@ def doubtful(orders: Mapping[str, DateOrder | None]) -> str | None:
 
 def days_missing(table: RawTable, columns: ColumnMap, file_name: str) -> BadInput:
     """The refusal of a file without dates, with the days that its names tell."""
-    told = mapping.days_told(table, file_name)
+    window = mapping.days_told(table, file_name)
     if READ_KINDS[columns.kind].is_settings:
-        day = f"{told.last}" if told else "YYYY-MM-DD"
+        day = f"{window.last}" if window else "YYYY-MM-DD"
         remedy = f"Say it (in the mapping, or with --day {day})."
         return BadInput("The file does not say of which day its settings are.", place=file_name, remedy=remedy)
-    first, last = (told.first, told.last) if told else ("YYYY-MM-DD", "YYYY-MM-DD")
+    first, last = (window.first, window.last) if window else ("YYYY-MM-DD", "YYYY-MM-DD")
     return BadInput(
         "The file does not say which days it covers.",
         place=file_name,
         remedy=(
             f"Say them (in the mapping, or with --from {first} --to {last})"
-            f"{'; these are what its name or title tells' if told else ''}."
+            f"{'; these are from its name or title' if window else ''}."
         ),
     )
 

@@ -3,7 +3,7 @@
 from datetime import timedelta
 
 from nimbus_reef.analysis.delivery import placements, plan_prices
-from nimbus_reef.analysis.look import Look
+from nimbus_reef.analysis.selection import Selection
 from nimbus_reef.core.windows import Window
 from nimbus_reef.store.people import accounts, target_acos
 from nimbus_reef.store.reading.facts import Facts
@@ -17,14 +17,14 @@ def account_of(demo, key):
 def look_of(demo, key):
     account = account_of(demo, key)
     last = LAST_DAY - timedelta(days=account.maturing_days)
-    return Look(account, Window(last - timedelta(days=29), last), target_acos.aims(demo.store, account))
+    return Selection(account, Window(last - timedelta(days=29), last), target_acos.aims(demo.store, account))
 
 
 def campaigns_of(demo, key):
     """The bids in force of a brand's campaigns that were shown, by name."""
-    look = look_of(demo, key)
-    names = placements.judged(Facts(demo.store), look)["campaign"].unique().to_list()
-    return plan_prices.campaigns_of(Facts(demo.store), look, names)
+    selection = look_of(demo, key)
+    names = placements.judged(Facts(demo.store), selection)["campaign"].unique().to_list()
+    return plan_prices.campaigns_of(Facts(demo.store), selection, names)
 
 
 def has_above(bids):

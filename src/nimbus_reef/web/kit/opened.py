@@ -1,0 +1,42 @@
+"""Where things of each kind are shown, by the view whose rows they are."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Final
+
+from nimbus_reef.web.kit.context import Context
+
+OPENED: Final[Mapping[str, tuple[str, str]]] = {
+    **dict.fromkeys(("targets", "terms", "words", "campaigns", "ad-groups"), ("targeting.table", "open")),
+    **dict.fromkeys(("families", "ads", "gaps", "listings", "duplicates", "structure"), ("catalog.view", "open")),
+    **dict.fromkeys(("names", "catch-all"), ("catalog.view", "")),
+    "products": ("standing.view", "open"),
+    "placements": ("delivery.view", "open"),
+    "budgets": ("delivery.view", ""),
+    "boosts": ("delivery.view", "whose"),
+}
+"""Endpoint, and what of the address says which row."""
+KINDS_OF_ROWS: Final[Mapping[str, str]] = {
+    "targets": "target",
+    "terms": "search term",
+    "words": "word",
+    "campaigns": "campaign",
+    "ad-groups": "ad group",
+    "families": "family",
+    "ads": "product ad",
+    "gaps": "product without ads",
+    "listings": "listing",
+    "duplicates": "duplicate keyword",
+    "products": "product",
+    "placements": "placement",
+}
+"""What a row of a view is called."""
+
+
+def address(ask: Context, view: str, row_id: str) -> str:
+    """Where a row is open; empty where its view is none any more."""
+    if view not in OPENED:
+        return ""
+    endpoint, key = OPENED[view]
+    return ask.scope.elsewhere(ask.url(endpoint, name=view), **({key: row_id} if key else {}))
