@@ -1,5 +1,5 @@
 """
-Acting where one stands: own rules on many rows, causes set back, negatives with what else they
+Acting where one stands: own actions on many rows, causes set back, negatives with what else they
 stop; steps counted.
 """
 
@@ -10,11 +10,8 @@ from nimbus_reef.core.model import Verdict
 from nimbus_reef.store.people import plans
 
 
-def test_costly_keywords_are_paused_or_cut_by_own_rules(page, site, empty_plan, counted):
-    """
-    Over 30 % and ten clicks: those without an order paused, those between 60 and 90 % cut by 20 %; filters, selection
-    and yes by keyboard.
-    """
+def test_bids_above_target_are_cut_by_an_own_action(page, site, empty_plan, counted):
+    """Over 30 % and ten clicks: bids cut by 20 %, all of it by keyboard."""
     page.goto(f"{site.base}/targeting/targets?account=fernhollow-de")
     counted.press("/")
     expect(page.get_by_label("Metric")).to_be_focused()
@@ -32,31 +29,20 @@ def test_costly_keywords_are_paused_or_cut_by_own_rules(page, site, empty_plan, 
     counted.press("X")
     expect(page.locator(".picked")).to_be_visible()
     counted.press("t")
-    expect(page.get_by_label("Rule 1: on which rows")).to_be_focused()
-    for rule, metric, least, most, deed, by in (
-        (1, "no order", "", "", "pause", ""),
-        (2, "acos", "60", "90", "bid by", "-20"),
-    ):
-        page.get_by_label(f"Rule {rule}: on which rows").select_option(metric)
-        page.get_by_label(f"Rule {rule}: from").fill(least)
-        page.get_by_label(f"Rule {rule}: to", exact=True).fill(most)
-        page.get_by_label(f"Rule {rule}: what is done").select_option(deed)
-        page.get_by_label(f"Rule {rule}: by how much").fill(by)
+    expect(page.get_by_label("Action")).to_be_focused()
+    page.get_by_label("Action").select_option("bid by")
+    counted.press("Tab")
+    counted.type("-20")
     counted.press("Enter")
-    expect(page.locator(".answer")).to_contain_text("no rule matches")
-    expect(page.locator(".answer")).to_contain_text("pauses")
     expect(page.locator(".answer")).to_contain_text("bids lowered")
     assert plans.planned(site.demo.store, 1) == [], "nothing is done before it was seen"
     counted.press("Enter")
     expect(page.locator(".notice")).to_contain_text("added to the plan")
     made = [each.change for each in plans.planned(site.demo.store, 1)]
-    assert {each.field for each in made} == {"state", "bid"}
+    assert {each.field for each in made} == {"bid"}
     for each in made:
-        if each.field == "bid":
-            assert float(each.new_value) == pytest.approx(float(each.old_value) * 0.8, abs=0.006)
-        else:
-            assert each.new_value == "paused"
-    assert counted.count <= 20
+        assert float(each.new_value) == pytest.approx(float(each.old_value) * 0.8, abs=0.006)
+    assert counted.count <= 24
     expect(page.locator("tr[data-row]", has_text="in the plan").first).to_be_visible()
 
 
@@ -90,7 +76,7 @@ def test_negatives_show_every_other_search_that_they_stop(page, site, empty_plan
     page.goto(f"{site.base}/targeting/terms?account=fernhollow-de&where=clicks:ge:10&where=orders:eq:0")
     page.keyboard.press("X")
     page.keyboard.press("t")
-    page.get_by_label("Rule 1: what is done").select_option("negative phrase")
+    page.get_by_label("Action").select_option("negative phrase")
     page.keyboard.press("Enter")
     expect(page.locator(".answer")).to_contain_text("Their negatives also stop")
     page.locator("summary", has_text="Other searches the negatives block").click()
@@ -185,7 +171,7 @@ def test_a_verdict_says_what_it_means_on_focus(page, site):
     told.focus()
     page.keyboard.press("Shift+Tab")
     page.keyboard.press("Tab")
-    expect(page.locator("#tip")).to_contain_text("chance of being over target")
+    expect(page.locator("#tip")).to_contain_text("Chance of being above target")
 
 
 def test_a_proposal_for_a_row_that_is_gone_by_now_goes_nowhere(page, site, empty_plan):
@@ -320,15 +306,15 @@ def test_the_page_of_a_product_s_raises_does_not_narrow_the_pages_after_it(page,
     expect(page.locator(".scope .part", has_text="product").first).to_contain_text("all")
 
 
-def test_own_rules_stay_on_a_narrow_screen_and_high_contrast_keeps_its_marks(chromium, site, page):
+def test_own_actions_stay_on_a_narrow_screen_and_high_contrast_keeps_its_marks(chromium, site, page):
     context = chromium.new_context(viewport={"width": 390, "height": 844}, storage_state=page.context.storage_state())
     narrow = context.new_page()
     narrow.goto(f"{site.base}/targeting/targets?account=fernhollow-de")
     narrow.locator("tbody input.pick").first.check()
-    narrow.keyboard.press("t")
-    box = narrow.locator(".own-actions").bounding_box()
-    assert box["x"] >= 0
-    assert box["x"] + box["width"] <= 390
+    for field in ("Action", "By or to"):
+        box = narrow.get_by_label(field).bounding_box()
+        assert box["x"] >= 0
+        assert box["x"] + box["width"] <= 390
     context.close()
     context = chromium.new_context(forced_colors="active", storage_state=page.context.storage_state())
     plain = context.new_page()

@@ -104,7 +104,7 @@ def test_from_a_dropped_workbook_to_the_sheet_read_back(page, site, workbook, em
         writer.writeheader()
         writer.writerows(rows)
     page.set_input_files("input[name=sheet]", edited)
-    page.get_by_role("button", name="Upload").click()
+    page.get_by_role("button", name="Upload", exact=True).click()
     expect(page.get_by_text("1 value changed, 0 changes leave the plan, 1 stay unchanged.")).to_be_visible()
     expect(page.get_by_role("button", name="Apply")).to_be_focused()
     page.keyboard.press("Enter")

@@ -1,4 +1,4 @@
-"""One's own rules: the first that matchs counts, what cannot be done says why, nothing is raised that never sold."""
+"""One's own rules: the first that is met counts, what cannot be done says why, nothing is raised that never sold."""
 
 import polars as pl
 import pytest
@@ -10,11 +10,9 @@ from nimbus_reef.core.bids import BidLimits
 from nimbus_reef.core.model import Verdict
 from nimbus_reef.core.reasons import ReasonKey
 from nimbus_reef.core.recommendations import Move, Row
-from nimbus_reef.core.tiers import ALWAYS, NO_ORDER, NoSale, RowAction, Tier
+from nimbus_reef.core.tiers import RowAction
 
-FIELDS = {"acos": pl.col("acos") * 100}
 LIMITS = BidLimits(0.05, 4.0)
-USUAL = [Tier(NO_ORDER, None, None, RowAction.PAUSE), Tier("acos", 60, 90, RowAction.BID_BY, -0.2)]
 
 
 def row(orders=2, clicks=40, spend=30.0):
@@ -39,38 +37,25 @@ def on_target(deed, value=None, *, of=None, bid=1.0, state="enabled", raises=Fal
     return tiers.on_target(of or row(), deed, value, bid=bid, state=state, limits=LIMITS, raises=raises)
 
 
-def test_the_first_rule_that_fits_counts():
-    rows = pl.DataFrame({"orders": [0, 0, 1, 1, 1, 1], "acos": [None, 0.7, 0.6, 0.9, 0.901, None]})
-    assert rows.with_columns(tiers.tier_of(USUAL, FIELDS))["tier"].to_list() == [0, 0, 1, 1, None, None]
-    last = [*USUAL, Tier(ALWAYS, None, None, RowAction.ENABLE)]
-    assert rows.with_columns(tiers.tier_of(last, FIELDS))["tier"].to_list() == [0, 0, 1, 1, 2, 2]
+def test_the_first_condition_that_is_met_counts_and_an_unknown_figure_meets_none():
+    rows = pl.DataFrame({"orders": [0, 0, 1, 1, 1, None], "acos": [None, 0.7, 0.6, 0.9, 0.901, None]})
+    conditions = [pl.col("orders") == 0, pl.col("acos").is_between(0.6, 0.9)]
+    assert rows.select(tiers.first_met(conditions))["tier"].to_list() == [0, 0, 1, 1, None, None]
+    every = [*conditions, pl.lit(True)]
+    assert rows.select(tiers.first_met(every))["tier"].to_list() == [0, 0, 1, 1, 2, 2]
 
 
-def test_rows_without_a_sale_count_as_above_only_where_that_is_said():
-    """Spend without a sale has no end of ACOS: left out while nobody said whether it is meant."""
-    rows = pl.DataFrame({"orders": [0, 1, 1], "sales": [0, 20, 20], "acos": [float("inf"), 0.9, 0.5]})
-
-    def fits(**how):
-        rule = Tier("acos", 70, how.pop("most", None), RowAction.PAUSE, **how)
-        return [place == 0 for place in rows.with_columns(tiers.tier_of([rule], FIELDS))["tier"].to_list()]
-
-    assert fits() == fits(no_sale=NoSale.OUT) == [False, True, False]
-    assert fits(no_sale=NoSale.ABOVE) == [True, True, False]
-    assert fits(most=95, no_sale=NoSale.ABOVE) == [False, True, False], "up to 95 % is not above everything"
-
-
-@given(st.lists(st.floats(0, 3), min_size=1, max_size=20), st.floats(0, 100), st.floats(0, 100))
-def test_a_range_holds_both_its_ends_and_nothing_beyond(values, least, width):
-    rows = pl.DataFrame({"orders": [1] * len(values), "acos": values})
-    rule = Tier("acos", least, least + width, RowAction.PAUSE)
-    found = rows.with_columns(tiers.tier_of([rule], FIELDS))["tier"].to_list()
-    for value, place in zip(values, found, strict=True):
-        assert (place == 0) == (least - 1e-9 <= value * 100 <= least + width + 1e-9)
+@given(st.lists(st.lists(st.booleans(), min_size=3, max_size=3), min_size=1, max_size=12))
+def test_each_row_follows_one_rule_and_it_is_the_first(rows):
+    frame = pl.DataFrame(rows, schema=["a", "b", "c"], orient="row")
+    found = frame.select(tiers.first_met([pl.col("a"), pl.col("b"), pl.col("c")]))["tier"].to_list()
+    assert found == [row.index(True) if any(row) else None for row in rows]
 
 
 def test_a_bid_moves_by_a_share_to_a_figure_or_to_its_aim_within_the_limits():
     assert on_target(RowAction.BID_BY, -0.2).new_bid == 0.8
     assert on_target(RowAction.BID_TO, 0.55).new_bid == 0.55
+    assert on_target(RowAction.BID_FROM_CPC, -0.2).new_bid == 0.6, "80 % of what a click cost: 30 / 40"
     worth = row().cvr * 25.0
     assert on_target(RowAction.BID_TO_AIM).new_bid == pytest.approx(0.3 * worth, abs=0.005)
     assert on_target(RowAction.BID_BY, -0.99).new_bid == LIMITS.floor
@@ -87,6 +72,7 @@ def test_a_bid_moves_by_a_share_to_a_figure_or_to_its_aim_within_the_limits():
         ({"deed": RowAction.BID_TO, "value": 1.0}, "bid_is_there"),
         ({"deed": RowAction.BID_TO, "value": 1.2, "of": row(orders=0)}, "raise_without_order"),
         ({"deed": RowAction.BID_TO_AIM, "of": row(orders=0, clicks=0, spend=0.0)}, "no_clicks"),
+        ({"deed": RowAction.BID_FROM_CPC, "value": 0.1, "of": row(orders=0, clicks=0, spend=0.0)}, "no_clicks"),
     ],
 )
 def test_what_cannot_be_done_says_why(asked, why):

@@ -108,7 +108,7 @@ def the_one_that_gained_leads_the_drift_list(told):
     rows = movers.ranked(told.sides, 30, 30)
     best = rows.sort("profit", descending=True).head(3)
     assert set(best["key"]) & set(told.stories.gained)
-    lines = {line.key: line for line in pages.drift_lines(rows, Figures("en_IE", "EUR"))}
+    lines = {line.key: line for line in pages.drift_lines(rows, (), {}, Figures("en_IE", "EUR"))}
     first = next(key for key in best["key"] if key in told.stories.gained)
     assert lines[first].words.startswith("gaining")
     assert lines[first].tone == "gain"

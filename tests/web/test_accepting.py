@@ -259,16 +259,16 @@ def test_a_page_that_lost_something_is_better_settled_first(demo):
 
 
 def test_own_rules_ask_about_rows_without_a_sale_and_count_by_verdict_and_clicks(owner):
-    data = {"account": "fernhollow-de", "all": "yes", "if1": "acos", "from1": "55", "do1": "pause"}
-    told = owner.post("/targeting/targets/act", data=data)
+    data = {"account": "fernhollow-de", "all": "yes", "where": "acos:ge:55", "do": "pause"}
+    told = owner.post("/rules/targets/act", data=data)
     said = text_of(told)
     assert "spent and sold nothing" in said
     assert "Are they above 55 % ACOS?" in said
     assert not found_or_none(told, "button[name=sure]"), "nothing is done before that is said"
     assert "By verdict:" in said
     assert "By clicks:" in said
-    above = text_of(owner.post("/targeting/targets/act", data=data | {"none1": "above"}))
-    out = text_of(owner.post("/targeting/targets/act", data=data | {"none1": "out"}))
+    above = text_of(owner.post("/rules/targets/act", data=data | {"none": "above"}))
+    out = text_of(owner.post("/rules/targets/act", data=data | {"none": "out"}))
     assert _first_count(above) > _first_count(out)
     assert "no sale" not in out.partition("By clicks")[2].partition("Not included")[0]
     orders, sold = re.search(
@@ -283,13 +283,13 @@ def test_raises_of_what_never_made_an_order_are_left_out_until_they_are_asked_fo
         "account": "fernhollow-de",
         "all": "yes",
         "where": ["orders:eq:0", "verdict:is:undecided"],
-        "do1": "bid by",
-        "by1": "10",
+        "do": "bid by",
+        "value": "10",
     }
-    told = owner.post("/targeting/targets/act", data=data)
+    told = owner.post("/rules/targets/act", data=data)
     assert "without an order" in text_of(told)
     assert found(told, "button[name=raises]")
-    meant = owner.post("/targeting/targets/act", data=data | {"raises": "yes"})
+    meant = owner.post("/rules/targets/act", data=data | {"raises": "yes"})
     assert not found_or_none(meant, "button[name=raises]")
     assert "raise" in texts(meant, ".answer b")[0]
 
@@ -298,21 +298,10 @@ def _first_count(said):
     return int(re.search(r"([\d,]+) pauses?\b", said)[1].replace(",", ""))
 
 
-def test_the_form_of_own_rules_begins_empty_and_forgets_what_was_done(owner):
-    address = "/targeting/terms?account=fernhollow-de"
-    owner.post(
-        "/targeting/terms/act", data={"account": "fernhollow-de", "all": "yes", "if1": "", "do1": "negative phrase"}
-    )
-    page = owner.get(address)
-    assert values(page, ".own-actions input", "name")
-    assert all(not each.get("value") for each in parsed(page).select(".own-actions input"))
-    assert not parsed(page).select(".own-actions option[selected]")
-
-
 def test_negatives_count_what_else_they_stop_and_phrases_stop_more(owner):
-    data = {"account": "fernhollow-de", "where": ["clicks:ge:5", "orders:eq:0"], "all": "yes", "if1": ""}
+    data = {"account": "fernhollow-de", "where": ["clicks:ge:5", "orders:eq:0"], "all": "yes"}
     exact, phrase = (
-        owner.post("/targeting/terms/act", data=data | {"do1": f"negative {how}"}) for how in ("exact", "phrase")
+        owner.post("/rules/terms/act", data=data | {"do": f"negative {how}"}) for how in ("exact", "phrase")
     )
     told = [re.search(r"also stop ([\d,]+) other search", text_of(each)) for each in (exact, phrase)]
     assert told[1] is not None
@@ -327,10 +316,10 @@ def test_negatives_count_what_else_they_stop_and_phrases_stop_more(owner):
 def test_very_many_changes_are_a_workers_with_one_undo(owner, demo, monkeypatch):
     monkeypatch.setattr(acting, "AT_ONCE", 20)
     key = "fernhollow-de"
-    data = {"account": key, "all": "yes", "if1": "", "do1": "bid by", "by1": "-5"}
-    told = owner.post("/targeting/targets/act", data=data)
+    data = {"account": key, "all": "yes", "do": "bid by", "value": "-5"}
+    told = owner.post("/rules/targets/act", data=data)
     done = owner.post(
-        "/targeting/targets/act",
+        "/rules/targets/act",
         data=sent_by(told) | {"sure": "yes", "asked": "yes", "take": values(told, "[name=take]", "value")},
     )
     assert "/plan/accepting/" in done.headers["Location"]

@@ -11,7 +11,7 @@ from nimbus_reef.web.standing.forms import PeersForm
 
 PEERS = {
     "peers_of": "2026-11",
-    "category": "Grow lights",
+    "peer_category": "Grow lights",
     "metric": "cvr",
     "p20": "1,5",
     "p50": "2",

@@ -17,7 +17,7 @@ def planned(demo):
 
 def act(owner, view, **data):
     return owner.post(
-        f"/targeting/{view}/act",
+        f"/rules/{view}/act",
         data={"account": "fernhollow-de", "sure": "yes", "asked": "yes", **data},
         follow_redirects=True,
     )
@@ -41,7 +41,7 @@ def test_a_campaign_leads_on_to_what_is_in_it(owner):
 def test_budgets_of_campaigns_above_target_are_lowered_together_and_undone(owner, planned):
     where = ["verdict:is:above target", "age:ge:30", "budget:gt:0"]
     rows = row_ids(owner.get("/targeting/campaigns", query_string={"account": "fernhollow-de", "where": where}))
-    told = act(owner, "campaigns", all="yes", where=where, do="budget_by", value="-20")
+    told = act(owner, "campaigns", all="yes", where=where, do="budget by", value="-20")
     assert f"{len(rows)} changes added to the plan" in text_of(told)
     made = [each.change for each in planned()]
     assert {each.field for each in made} == {"daily_budget"}
@@ -52,7 +52,7 @@ def test_budgets_of_campaigns_above_target_are_lowered_together_and_undone(owner
 
 def test_bids_of_all_targets_of_an_ad_group_are_changed_within_floor_and_ceiling(owner, planned):
     row = row_ids(owner.get(AD_GROUPS))[0]
-    act(owner, "ad-groups", rows=row, do="bids_by", value="-50")
+    act(owner, "ad-groups", rows=row, do="bids by", value="-50")
     made = [each.change for each in planned()]
     assert len(made) > 1
     assert {each.field for each in made} == {"bid"}
@@ -62,8 +62,8 @@ def test_bids_of_all_targets_of_an_ad_group_are_changed_within_floor_and_ceiling
 @pytest.mark.parametrize(
     ("data", "words"),
     [
-        ({"do": "budget_by"}, "needs a number"),
-        ({"do": "budget_by", "value": "many"}, "is not a number"),
+        ({"do": "budget by"}, "needs a value"),
+        ({"do": "budget by", "value": "many"}, "is not a number"),
         ({"do": "explode", "value": "1"}, "No action chosen"),
     ],
 )

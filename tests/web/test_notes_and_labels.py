@@ -199,7 +199,7 @@ def test_the_trail_says_what_was_done_in_words_and_leads_there(owner):
     row = row_ids(owner.get(f"{CAMPAIGNS}&where=state:is:enabled"))[0]
     name = texts(owner.get(f"{CAMPAIGNS}&where=state:is:enabled"), "tbody th .text")[0]
     sent = {"account": "fernhollow-de", "rows": row, "do": "pause", "sure": "yes", "asked": "yes"}
-    owner.post("/targeting/campaigns/act", data=sent)
+    owner.post("/rules/campaigns/act", data=sent)
     page = owner.get("/trail?what=accepted")
     told = texts(page, "td.told")[0]
     assert name in told

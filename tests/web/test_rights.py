@@ -110,6 +110,7 @@ def things(demo):
 
 WORDS = {
     "name": "targets",
+    "view": "targets",
     "ending": "csv",
     "kind": "campaign",
     "filename": "x",

@@ -106,7 +106,7 @@ def test_peer_figures_are_typed_in_beside_the_feed_s_and_can_be_undone(owner, de
     form = {
         "account": "fernhollow-de",
         "peers_of": "2026-11",
-        "category": "Grow lights",
+        "peer_category": "Grow lights",
         "metric": "cvr",
         "p20": "1",
         "p50": "2",
@@ -131,13 +131,13 @@ def test_peer_figures_are_typed_in_beside_the_feed_s_and_can_be_undone(owner, de
         ({"p50": "x"}, "not a number"),
         ({"p80": "1.5"}, "from lowest to highest"),
         ({"brands": "5"}, "Too few"),
-        ({"category": ""}, "category: Missing."),
+        ({"peer_category": ""}, "category: Missing."),
     ],
 )
 def test_typed_in_figures_that_cannot_be_are_refused(owner, wrong, why):
     form = {
         "peers_of": "2026-11",
-        "category": "Grow lights",
+        "peer_category": "Grow lights",
         "metric": "cvr",
         "p20": "1",
         "p50": "2",

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from enum import StrEnum
 from typing import Any, Final
 
 import polars as pl
@@ -14,13 +13,13 @@ from nimbus_reef.analysis.sheet_rows import change, evidence_of, promise
 from nimbus_reef.core import evidence, naming, targeting
 from nimbus_reef.core.changes import Change, Entity
 from nimbus_reef.core.checks import Subject
-from nimbus_reef.core.model import MEASURES, MICRO, Placement, State
+from nimbus_reef.core.model import MEASURES, MICRO, Bidding, Placement, State
 from nimbus_reef.core.projection import UNKNOWN, Projected, Range
-from nimbus_reef.core.promises import Promise
 from nimbus_reef.core.proposals import EntityKey, Proposal
 from nimbus_reef.core.reasons import Headline, HeadlineKey, Reason, ReasonKey
+from nimbus_reef.core.tiers import RowAction, Value
 from nimbus_reef.core.windows import Window, per_month
-from nimbus_reef.errors import BadInput, NotFound
+from nimbus_reef.errors import NotFound
 from nimbus_reef.store.people import labels
 from nimbus_reef.store.reading import delivery_frames, product_frames, setting_frames, target_frames
 from nimbus_reef.store.reading.facts import Facts
@@ -30,30 +29,33 @@ AD_GROUPS: Final = "ad-groups"
 AD_GROUP: Final = Subject("ad group")
 PURPOSES: Final = ("launch", "defence", "test", "harvest")
 """Labels that say what a campaign is for."""
-
-
-class GroupAction(StrEnum):
-    """What is done by hand to campaigns or ad groups."""
-
-    PAUSE = "pause"
-    ENABLE = "enable"
-    BUDGET_BY = "budget_by"
-    BUDGET_TO = "budget_to"
-    LIMIT_OFF_SITE = "limit_off_site"
-    BIDS_BY = "bids_by"
-
-
-OFFERED: Final[Mapping[str, tuple[GroupAction, ...]]] = {
+OFFERED: Final[Mapping[str, tuple[RowAction, ...]]] = {
     CAMPAIGNS: (
-        GroupAction.BUDGET_BY,
-        GroupAction.BUDGET_TO,
-        GroupAction.PAUSE,
-        GroupAction.ENABLE,
-        GroupAction.LIMIT_OFF_SITE,
+        RowAction.BUDGET_BY,
+        RowAction.BUDGET_TO,
+        RowAction.PAUSE,
+        RowAction.ENABLE,
+        RowAction.LIMIT_OFF_SITE,
+        RowAction.BIDDING_FIXED,
+        RowAction.BIDDING_DOWN,
+        RowAction.BIDDING_UP_AND_DOWN,
+        RowAction.PORTFOLIO,
     ),
-    AD_GROUPS: (GroupAction.BIDS_BY, GroupAction.PAUSE, GroupAction.ENABLE),
+    AD_GROUPS: (
+        RowAction.BIDS_BY,
+        RowAction.BIDS_TO,
+        RowAction.DEFAULT_BID_BY,
+        RowAction.DEFAULT_BID_TO,
+        RowAction.PAUSE,
+        RowAction.ENABLE,
+    ),
 }
-NEEDS_VALUE: Final = (GroupAction.BUDGET_BY, GroupAction.BUDGET_TO, GroupAction.BIDS_BY)
+"""What is done by hand to campaigns and ad groups."""
+_BIDDING: Final = {
+    RowAction.BIDDING_FIXED: Bidding.FIXED,
+    RowAction.BIDDING_DOWN: Bidding.DOWN_ONLY,
+    RowAction.BIDDING_UP_AND_DOWN: Bidding.UP_AND_DOWN,
+}
 
 
 def rows(facts: Facts, selection: Selection, view: str) -> pl.DataFrame:
@@ -129,16 +131,17 @@ def _ad_groups(facts: Facts, selection: Selection) -> pl.DataFrame:
     )
     days = facts.monthly_days(account.id, source, window)
     judged = targeting.judged(evidence.with_priors(named, ()), days, selection.aims, account.min_clicks)
-    states = setting_frames.ad_group_states(facts, account.id, window).rename({"ad_group_state": "state"})
+    settings = setting_frames.ad_group_settings(facts, account.id, window).rename({"ad_group_state": "state"})
     return (
         selection.within(facts, judged)
-        .join(states, on="ad_group_id", how="left")
+        .join(settings, on="ad_group_id", how="left")
         .join(_contents(facts, selection, "ad_group_id"), on="ad_group_id", how="left")
         .join(_ages(facts, selection), on="campaign_id", how="left")
         .with_columns(
             _purpose(selection),
             row_id=pl.col("ad_group_id").cast(pl.String),
             name=pl.col("ad_group").cast(pl.String),
+            default_bid=pl.col("default_bid") / MICRO,
             **_filled(),
         )
         .sort(["spend", "name"], descending=[True, False])
@@ -210,21 +213,14 @@ def _ages(facts: Facts, selection: Selection) -> pl.DataFrame:
 
 
 def proposals(
-    facts: Facts, selection: Selection, view: str, chosen: pl.DataFrame, action: GroupAction, value: float | None
+    facts: Facts, selection: Selection, view: str, chosen: pl.DataFrame, action: RowAction, value: Value
 ) -> list[Proposal]:
-    """What an action by hand does to rows, in their order; nothing where it changes nothing. BadInput for its value."""
-    if action not in OFFERED[view]:
-        raise BadInput(f"“{action}” is not an action here.", remedy="Choose from the list.")
-    if action in NEEDS_VALUE and value is None:
-        raise BadInput("This action needs a number.", remedy="Enter a number such as -20 or 12.")
-    days = max(
-        1,
-        facts.monthly_days(
-            selection.account.id, facts.target_source(selection.account.id, selection.window).kind, selection.window
-        ),
-    )
-    bids = _bids(facts, selection, chosen["ad_group_id"]) if action is GroupAction.BIDS_BY else {}
-    return [_proposal(selection, view, row, action, value or 0.0, days, bids) for row in chosen.to_dicts()]
+    """What an action by hand does to rows, in their order; nothing where it changes nothing."""
+    account, window = selection.account, selection.window
+    days = max(1, facts.monthly_days(account.id, facts.target_source(account.id, window).kind, window))
+    of_all = action in (RowAction.BIDS_BY, RowAction.BIDS_TO)
+    bids = _bids(facts, selection, chosen["ad_group_id"]) if of_all else {}
+    return [_proposal(selection, view, row, action, value, days, bids) for row in chosen.to_dicts()]
 
 
 def _bids(facts: Facts, selection: Selection, groups: pl.Series) -> dict[int, list[dict[str, Any]]]:
@@ -249,25 +245,31 @@ def _proposal(
     selection: Selection,
     view: str,
     row: Mapping[str, Any],
-    action: GroupAction,
-    value: float,
+    action: RowAction,
+    value: Value,
     days: int,
     bids: Mapping[int, Sequence[Mapping[str, Any]]],
 ) -> Proposal:
     campaign = str(row["campaign"])
     group = "" if view == CAMPAIGNS else str(row["ad_group"])
     subject = EntityKey(Subject.CAMPAIGN if view == CAMPAIGNS else AD_GROUP, campaign, group, name=group or campaign)
-    headline, changes, effect = _done(selection, view, row, action, value, days, bids)
+    effect = _without(row, days) if action is RowAction.PAUSE else UNKNOWN
+    changes: Sequence[Change]
+    if action in (RowAction.BIDS_BY, RowAction.BIDS_TO):
+        changes = _bid_changes(selection, row, bids.get(row["ad_group_id"], ()), action, value)
+        headline = Headline(HeadlineKey.BIDS_OF_ALL, (len(changes),))
+    else:
+        headline, changes = _one_change(view, row, action, value)
+    if not changes:
+        return Proposal(subject, row["row_id"], Headline(HeadlineKey.NOTHING), evidence=evidence_of(row))
     result = promise(selection, row, view, row["row_id"], effect)
     none = promise(selection, row, view, row["row_id"], Projected(Range(0, 0, 0), Range(0, 0, 0)))
-    package: list[tuple[Change, Promise]] = [
-        (each, result if place == 0 else none) for place, each in enumerate(changes)
-    ]
+    package = tuple((each, none if place else result) for place, each in enumerate(changes))
     return Proposal(
         subject,
         row["row_id"],
         headline,
-        tuple(package),
+        package,
         (Reason(ReasonKey.OWN_ACTION),),
         effect=effect,
         evidence=evidence_of(row),
@@ -275,48 +277,58 @@ def _proposal(
     )
 
 
-def _done(
-    selection: Selection,
-    view: str,
-    row: Mapping[str, Any],
-    action: GroupAction,
-    value: float,
-    days: int,
-    bids: Mapping[int, Sequence[Mapping[str, Any]]],
-) -> tuple[Headline, list[Change], Projected]:
-    """What is done in a word, the changes, and what comes of them."""
-    campaign, entity = str(row["campaign"]), Entity.CAMPAIGN if view == CAMPAIGNS else Entity.AD_GROUP
-    of: dict[str, Any] = {} if view == CAMPAIGNS else {"ad_group": str(row["ad_group"])}
-    nothing: tuple[Headline, list[Change], Projected] = (Headline(HeadlineKey.NOTHING), [], UNKNOWN)
-    if action in (GroupAction.PAUSE, GroupAction.ENABLE):
-        new = State.PAUSED if action is GroupAction.PAUSE else State.ENABLED
-        old = row["state"] or ""
-        if old == new.value:
-            return nothing
-        key = HeadlineKey.PAUSE if action is GroupAction.PAUSE else HeadlineKey.ENABLE
-        spend, sales = (per_month(row[name], days) / MICRO for name in ("spend", "sales"))
-        ends = Projected(Range(-spend, -spend, -spend), Range(-sales, -sales, -sales))
-        changed = change(entity, "state", campaign, new.value, old, "", **of)
-        return Headline(key), [changed], ends if action is GroupAction.PAUSE else UNKNOWN
-    if action is GroupAction.LIMIT_OFF_SITE:
-        if row.get("offsite_limited") == "yes":
-            return nothing
-        limited = change(Entity.CAMPAIGN, "offsite_limited", campaign, "yes", "no", "")
-        return Headline(HeadlineKey.LIMIT_OFF_SITE), [limited], UNKNOWN
-    if action is GroupAction.BIDS_BY:
-        limits, changes = selection.account.bid_limits, []
-        for target in bids.get(row["ad_group_id"], ()):
-            bid = round(min(max(target["bid"] * (1 + value / 100), limits.floor), limits.ceiling), 2)
-            if bid != round(target["bid"], 2):
-                names: dict[str, Any] = {"target": target["target"], "match_type": target["match_type"], **of}
-                changes.append(
-                    change(Entity.TARGET, "bid", campaign, f"{bid:.2f}", f"{target['bid']:.2f}", "", **names)
-                )
-        return (Headline(HeadlineKey.BIDS_OF_ALL, (len(changes), value)), changes, UNKNOWN) if changes else nothing
-    if row["budget"] is None:
-        return nothing
-    new_budget = round(max(0.01, row["budget"] * (1 + value / 100) if action is GroupAction.BUDGET_BY else value), 2)
-    if new_budget == round(row["budget"], 2):
-        return nothing
-    moved = change(Entity.CAMPAIGN, "daily_budget", campaign, f"{new_budget:.2f}", f"{row['budget']:.2f}", "")
-    return Headline(HeadlineKey.BUDGET, (row["budget"], new_budget)), [moved], UNKNOWN
+def _without(row: Mapping[str, Any], days: int) -> Projected:
+    """What it does where it is paused: its spend and its sales stay away."""
+    spend, sales = (per_month(row[name], days) / MICRO for name in ("spend", "sales"))
+    return Projected(Range(-spend, -spend, -spend), Range(-sales, -sales, -sales))
+
+
+def _bid_changes(
+    selection: Selection, row: Mapping[str, Any], targets: Sequence[Mapping[str, Any]], action: RowAction, value: Value
+) -> list[Change]:
+    """The bids of all targets of an ad group, changed by a share or set to an amount, within floor and ceiling."""
+    limits, figure, changes = selection.account.bid_limits, float(value or 0), []
+    for target in targets:
+        wanted = figure if action is RowAction.BIDS_TO else target["bid"] * (1 + figure)
+        bid = round(min(max(wanted, limits.floor), limits.ceiling), 2)
+        if bid != round(target["bid"], 2):
+            of = {"ad_group": str(row["ad_group"]), "target": target["target"], "match_type": target["match_type"]}
+            new, old = f"{bid:.2f}", f"{target['bid']:.2f}"
+            changes.append(change(Entity.TARGET, "bid", str(row["campaign"]), new, old, "", **of))
+    return changes
+
+
+def _one_change(
+    view: str, row: Mapping[str, Any], action: RowAction, value: Value
+) -> tuple[Headline, Sequence[Change]]:
+    """What is done in a word, and the one change that does it; none where it is so already, or not known."""
+    entity = Entity.CAMPAIGN if view == CAMPAIGNS else Entity.AD_GROUP
+    headline, field, old, new = _meant(row, action, value)
+    if new is None or new == old:
+        return Headline(HeadlineKey.NOTHING), ()
+    group = "" if view == CAMPAIGNS else str(row["ad_group"])
+    return headline, (change(entity, field, str(row["campaign"]), new, old, "", ad_group=group),)
+
+
+def _meant(row: Mapping[str, Any], action: RowAction, value: Value) -> tuple[Headline, str, str, str | None]:
+    """An action on a row: in a word, the field, what it holds and what it is to hold; None where that is not known."""
+    if action in (RowAction.PAUSE, RowAction.ENABLE):
+        stops = action is RowAction.PAUSE
+        new = State.PAUSED if stops else State.ENABLED
+        return Headline(HeadlineKey.PAUSE if stops else HeadlineKey.ENABLE), "state", row["state"] or "", new.value
+    if action is RowAction.LIMIT_OFF_SITE:
+        return Headline(HeadlineKey.LIMIT_OFF_SITE), "offsite_limited", str(row["offsite_limited"] or "no"), "yes"
+    if action in _BIDDING:
+        held, wanted = str(row["bidding"] or ""), _BIDDING[action].value
+        return Headline(HeadlineKey.SET, ("bidding", held, wanted)), "bidding", held, wanted
+    if action is RowAction.PORTFOLIO:
+        held, wanted = str(row["portfolio"] or ""), str(value)
+        return Headline(HeadlineKey.SET, ("portfolio", held, wanted)), "portfolio", held, wanted
+    budget = action in (RowAction.BUDGET_BY, RowAction.BUDGET_TO)
+    field, old = ("daily_budget", row["budget"]) if budget else ("default_bid", row["default_bid"])
+    if old is None:
+        return Headline(HeadlineKey.NOTHING), field, "", None
+    sets = action in (RowAction.BUDGET_TO, RowAction.DEFAULT_BID_TO)
+    amount = round(max(0.01, float(value or 0) if sets else old * (1 + float(value or 0))), 2)
+    key = HeadlineKey.BUDGET if budget else HeadlineKey.BID
+    return Headline(key, (old, amount)), field, f"{old:.2f}", f"{amount:.2f}"

@@ -155,7 +155,7 @@ def _set_back(selection: Selection, row: Mapping[str, Any], basis: Mapping[str, 
     if value_problem(wanted):
         return _left(subject, row["row_id"], ReasonKey.STANDS_THERE)
     result = promise(selection, basis, "targets", str(row["target_id"]) if row["target_id"] else "")
-    headline = Headline(HeadlineKey.SET_BACK, (word_of(wanted), now, back))
+    headline = Headline(HeadlineKey.SET, (word_of(wanted), now, back))
     return Proposal(
         subject, row["row_id"], headline, ((wanted, result),), (why,), effect=projected(wanted, result), homes=(home,)
     )

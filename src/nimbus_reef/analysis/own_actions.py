@@ -1,10 +1,10 @@
-"""What one's own rules do on judged rows, and which other searches negatives would stop."""
+"""What one's own actions do on judged rows, and which other searches negatives would stop."""
 
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
-from typing import Any, Final
+from typing import Any
 
 import polars as pl
 
@@ -18,11 +18,9 @@ from nimbus_reef.core.model import State, from_micro
 from nimbus_reef.core.proposals import Home, Proposal, Stopped
 from nimbus_reef.core.reasons import Headline, HeadlineKey, Reason, ReasonKey
 from nimbus_reef.core.recommendations import Move, Recommendation
-from nimbus_reef.core.tiers import RowAction, Tier
+from nimbus_reef.core.tiers import RowAction
 from nimbus_reef.store.reading import product_frames
 from nimbus_reef.store.reading.facts import Facts
-
-_NO_TIER: Final = Recommendation(Move.NONE, (Reason(ReasonKey.NO_TIER),))
 
 
 def proposals(
@@ -30,57 +28,49 @@ def proposals(
     selection: Selection,
     subject: Subject,
     rows: pl.DataFrame,
-    rules: Sequence[tuple[str, Tier]],
-    fields: Mapping[str, pl.Expr],
+    action: RowAction,
+    value: float | None,
     *,
     raises: bool,
 ) -> list[Proposal]:
     """
-    What one's own rules do on each row, in their order; the first that fits counts.
+    What an action does on each judged row, in their order.
 
-    rules: each with what it is called on the change sheet; fields: what their metrics are worth; raises: also of what
-    never made an order.
+    value: the change as a fraction, or what is set, in units; raises: also of what never made an order.
     """
-    own = [rule for _, rule in rules]
-    placed = rows.with_columns(tiers.tier_of(own, dict(fields)))
     days = judged_proposals.monthly_days(facts, selection, subject)
     products = product_frames.product_rows(facts, selection.account.id, selection.window)
     of_group = {key[0]: part for key, part in products.partition_by("ad_group_id", as_dict=True).items()}
-    homes = places(facts, selection) if any(rule.action is RowAction.OWN_TARGET for rule in own) else None
+    homes = places(facts, selection) if action is RowAction.OWN_TARGET else None
     advertised = judged_proposals.advertised(facts, selection, rows["ad_group_id"]) if homes else {}
     ratio = judged_proposals.bid_ratios(facts, selection, rows) if homes else {}
     limits = selection.account.settings.bid_limits
     entries = []
-    for row in placed.to_dicts():
-        beside = of_group.get(row["ad_group_id"], products.clear())
-        place, bid = row.pop("tier"), None
+    for row in rows.to_dicts():
+        beside, bid = of_group.get(row["ad_group_id"], products.clear()), None
         to: tuple[Destination, ...] = ()
-        found = _NO_TIER
-        if place is not None and subject is Subject.TARGET:
+        if subject is Subject.TARGET:
             bid = from_micro(row["bid"]) if row["bid"] is not None else None
             state = str(row["state"] or State.ENABLED.value)
-            rule = own[place]
             found = tiers.on_target(
-                core_row(row, days), rule.action, rule.value, bid=bid, state=state, limits=limits, raises=raises
+                core_row(row, days), action, value, bid=bid, state=state, limits=limits, raises=raises
             )
-        elif place is not None:
+        else:
             found = tiers.on_term(
-                core_row(row, days),
-                own[place].action,
-                limits,
-                own_exact=own_exact(row),
-                ratio=ratio.get(row["row_id"], 1.0),
+                core_row(row, days), action, limits, own_exact=own_exact(row), ratio=ratio.get(row["row_id"], 1.0)
             )
             if homes is not None and found.move is Move.PROMOTE:
                 here = (row["campaign"], row["ad_group"])
                 to = homes.for_term(row["term"], here, advertised.get(row["ad_group_id"], []))
                 found = found if to else Recommendation(Move.NONE, (Reason(ReasonKey.NO_DESTINATION),))
-        proposal = proposal_of(selection, subject, JudgedRow(row, bid, found, None, beside, to))
-        if proposal.package and place is not None:
-            why = Reason(ReasonKey.OWN_RULE, (rules[place][0],))
-            proposal = replace(proposal, fact=None, reasons=(why,))
-        entries.append(proposal)
+        entries.append(proposal_of(selection, subject, JudgedRow(row, bid, found, None, beside, to)))
     return entries
+
+
+def called(proposals: Sequence[Proposal], words: str) -> list[Proposal]:
+    """The proposals with the words of the rule or the choice that made them as their one reason."""
+    why = (Reason(ReasonKey.OWN_RULE, (words,)),)
+    return [replace(each, fact=None, reasons=why) if each.package else each for each in proposals]
 
 
 def without_raises_of_nothing(proposals: Sequence[Proposal]) -> list[Proposal]:

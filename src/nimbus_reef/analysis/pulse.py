@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, replace
 from datetime import date
 
 import polars as pl
@@ -15,7 +15,7 @@ from nimbus_reef.analysis.selection import Selection
 from nimbus_reef.analysis.totals import totals
 from nimbus_reef.core.metrics import METRICS, TACOS, difference
 from nimbus_reef.core.windows import Window
-from nimbus_reef.store.people import closed_audits, hidden_findings, plans
+from nimbus_reef.store.people import closed_audits, hidden_findings, plans, rules
 from nimbus_reef.store.people.accounts import Account
 from nimbus_reef.store.people.hidden_findings import PutAway
 from nimbus_reef.store.reading.facts import Facts
@@ -129,7 +129,8 @@ def _sums(facts: Facts, selection: Selection, ads: pl.DataFrame, value: int) -> 
 class Agenda:
     """
     What an account asks for. findings: those worked out already, else None; hidden: snoozed or dismissed; closed: the
-    day of the last closed audit; failed: newest loads that failed, with their files.
+    day of the last closed audit; failed: newest loads that failed, with their files; rules: lists whose own rules are
+    due, and how many rules each.
     """
 
     account: Account
@@ -139,6 +140,7 @@ class Agenda:
     closed: date | None
     planned: int
     failed: Sequence[tuple[loads.Job, str]]
+    rules: Mapping[str, int] = field(default_factory=dict)
 
 
 def agenda(facts: Facts, account: Account, selection: Selection | None, today: date) -> Agenda:
@@ -153,4 +155,5 @@ def agenda(facts: Facts, account: Account, selection: Selection | None, today: d
         closed[0].at.date() if closed else None,
         len(plans.planned(facts.store, account.id)),
         [(job, name) for job, name in loads.recent_jobs(facts.store, account.id) if job.state == "failed"],
+        rules.due(rules.of_view(facts.store, account.id), rules.runs(facts.store, account.id), today),
     )

@@ -172,6 +172,11 @@ def _never_spend(count: int, figures: Figures) -> str:
     return f"{figures.counted(count, 'campaign')} {never}"
 
 
+def _or_none(value: Any) -> str:
+    """A value of a setting as it is read."""
+    return str(value).replace("_", " ") or "none"
+
+
 def _budgets(value: tuple[Any, ...], figures: Figures) -> str:
     money, gives, takes = value
     source = _never_spend(gives, figures) if gives else "a larger total"
@@ -182,9 +187,7 @@ def _budgets(value: tuple[Any, ...], figures: Figures) -> str:
 _HEADLINES: Final[Mapping[HeadlineKey, str | _Told]] = {
     HeadlineKey.ADD_AD: _added,
     HeadlineKey.BID: lambda value, figures: f"bid {figures.number(value[0])} → {figures.number(value[1])}",
-    HeadlineKey.BIDS_OF_ALL: lambda value, figures: (
-        f"{figures.counted(value[0], 'bid')} by {figures.signed(value[1])} %"
-    ),
+    HeadlineKey.BIDS_OF_ALL: lambda value, figures: figures.counted(value[0], "bid"),
     HeadlineKey.BUDGET: lambda value, figures: (
         f"daily budget {figures.number(value[0], 2)} → {figures.number(value[1], 2)}"
     ),
@@ -218,7 +221,7 @@ _HEADLINES: Final[Mapping[HeadlineKey, str | _Told]] = {
     HeadlineKey.PROMOTE: _promoted,
     HeadlineKey.RENAME: lambda value, _: f"call it {value[0]}",
     HeadlineKey.RESTORE_PAGE: "restore the page, or pause its ads until it is back",
-    HeadlineKey.SET_BACK: lambda value, _: f"{value[0]} {value[1]} → {value[2]}",
+    HeadlineKey.SET: lambda value, _: f"{value[0]} {_or_none(value[1])} → {_or_none(value[2])}",
     HeadlineKey.SOLVE: _solved,
     HeadlineKey.STAYS: "bids and adjustments are right",
     HeadlineKey.TAKE_BUDGETS: lambda value, figures: (
@@ -449,7 +452,6 @@ _REASONS: Final[Mapping[ReasonKey, str | _Told]] = {
     ReasonKey.NO_SIBLING_TAKES_MORE: (
         "None of its ads runs next to a variation that can take more, or too little would be left."
     ),
-    ReasonKey.NO_TIER: "no rule matches",
     ReasonKey.NO_WORTH: "the worth of its clicks is unknown",
     ReasonKey.OFF_SITE_BY_OTHERS: ("too few clicks of its own: judged by off-site clicks of other campaigns"),
     ReasonKey.OFF_SITE_DID: _off_site,
@@ -557,7 +559,6 @@ _WHY_NOTHING: Final[Mapping[ReasonKey, str]] = {
     ReasonKey.NO_DESTINATION: "no manual campaign advertises the product that sold",
     ReasonKey.NO_OWN_TEST: "too few clicks to expect an order",
     ReasonKey.NO_RAISE: "they are not within target yet, so no raise is proposed",
-    ReasonKey.NO_TIER: "no rule matches",
     ReasonKey.NO_WORTH: "the worth of their clicks is unknown",
     ReasonKey.OWN_BRAND: "they are the brand’s own",
     ReasonKey.RAISE_WITHOUT_ORDER: "no raise without an order",

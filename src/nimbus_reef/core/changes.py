@@ -139,6 +139,7 @@ KINDS: Final[Mapping[tuple[Entity, str], Kind]] = {
     (Entity.CAMPAIGN, "daily_budget"): Kind("daily budget", ValueKind.AMOUNT, ("campaign",), editable=True),
     (Entity.CAMPAIGN, "bidding"): Kind("bidding", ValueKind.BIDDING, ("campaign",)),
     (Entity.CAMPAIGN, "offsite_limited"): Kind("off-site limited", ValueKind.YES_NO, ("campaign",)),
+    (Entity.CAMPAIGN, "portfolio"): Kind("portfolio", ValueKind.TEXT, ("campaign",), editable=True),
     (Entity.CAMPAIGN, "name"): Kind("name", ValueKind.TEXT, ("campaign",), editable=True),
     (Entity.CAMPAIGN, "targeting"): Kind("targeting", ValueKind.TARGETING, ("campaign",)),
     (Entity.AD_GROUP, "state"): Kind("state", ValueKind.STATE, ("ad_group",)),

@@ -1,5 +1,5 @@
 """
-One's own rules: on the rows that meet a condition, an action of one's own; the first rule that fits counts (N32).
+One's own actions on rows, by hand or by rules of which the first that a row meets counts (N32).
 
 What an action cannot do on a row is left out with its reason. A raise of something that never made an order is left out
 unless it is asked for by name.
@@ -7,8 +7,7 @@ unless it is asked for by name.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Mapping, Sequence
 from enum import StrEnum
 from typing import Final
 
@@ -22,27 +21,66 @@ from nimbus_reef.core.reasons import Reason, ReasonKey
 from nimbus_reef.core.recommendations import Move, Recommendation, Row, opening_bid
 
 _HALF_CENT: Final = 0.005
-NO_ORDER: Final = "no order"
-ALWAYS: Final = ""
-COST_OF_SALE: Final = "acos"
 
 
 class RowAction(StrEnum):
-    """What is done to a row."""
+    """What is done by hand, or by a rule, to a row of a list."""
 
     PAUSE = "pause"
     ENABLE = "enable"
     BID_BY = "bid by"
+    BID_FROM_CPC = "bid from cpc"
     BID_TO = "bid to"
     BID_TO_AIM = "bid to aim"
     NEGATIVE_EXACT = "negative exact"
     NEGATIVE_PHRASE = "negative phrase"
     OWN_TARGET = "target of its own"
+    BUDGET_BY = "budget by"
+    BUDGET_TO = "budget to"
+    BIDDING_FIXED = "bidding fixed"
+    BIDDING_DOWN = "bidding down only"
+    BIDDING_UP_AND_DOWN = "bidding up and down"
+    LIMIT_OFF_SITE = "limit off-site"
+    PORTFOLIO = "portfolio"
+    DEFAULT_BID_BY = "default bid by"
+    DEFAULT_BID_TO = "default bid to"
+    BIDS_BY = "bids by"
+    BIDS_TO = "bids to"
+    ADJUST_BY = "adjustment by"
+    ADJUST_TO = "adjustment to"
 
 
-ON_TARGETS: Final = (RowAction.PAUSE, RowAction.BID_BY, RowAction.BID_TO, RowAction.BID_TO_AIM, RowAction.ENABLE)
+class Takes(StrEnum):
+    """What is entered with an action: nothing, a change in per cent, an amount, percentage points, or a text."""
+
+    NOTHING = "nothing"
+    SHARE = "share"
+    AMOUNT = "amount"
+    POINTS = "points"
+    TEXT = "text"
+
+
+TAKES: Final[Mapping[RowAction, Takes]] = {
+    **dict.fromkeys(RowAction, Takes.NOTHING),
+    **dict.fromkeys(
+        (RowAction.BID_BY, RowAction.BID_FROM_CPC, RowAction.BUDGET_BY, RowAction.DEFAULT_BID_BY, RowAction.BIDS_BY),
+        Takes.SHARE,
+    ),
+    **dict.fromkeys((RowAction.BID_TO, RowAction.BUDGET_TO, RowAction.DEFAULT_BID_TO, RowAction.BIDS_TO), Takes.AMOUNT),
+    **dict.fromkeys((RowAction.ADJUST_BY, RowAction.ADJUST_TO), Takes.POINTS),
+    RowAction.PORTFOLIO: Takes.TEXT,
+}
+Value = float | str | None
+"""What was entered with an action: changes as a fraction, amounts in units, points as they are."""
+ON_TARGETS: Final = (
+    RowAction.PAUSE,
+    RowAction.BID_BY,
+    RowAction.BID_FROM_CPC,
+    RowAction.BID_TO,
+    RowAction.BID_TO_AIM,
+    RowAction.ENABLE,
+)
 ON_TERMS: Final = (RowAction.NEGATIVE_EXACT, RowAction.NEGATIVE_PHRASE, RowAction.OWN_TARGET)
-NEEDS_VALUE: Final = (RowAction.BID_BY, RowAction.BID_TO)
 
 
 class NoSale(StrEnum):
@@ -53,61 +91,20 @@ class NoSale(StrEnum):
     OUT = "out"
 
 
-@dataclass(frozen=True, slots=True)
-class Tier:
-    """
-    A rule: rows whose metric lies between least and most (both included, None for open), and what is done on them.
-    metric: the key of a field, ALWAYS or NO_ORDER; value: the change of a bid as a fraction, or the bid in units.
-    no_sale: of a rule on ACOS without an upper end, whether rows without a sale count; they do not while that is not
-    said.
-    """
-
-    metric: str
-    least: float | None
-    most: float | None
-    action: RowAction
-    value: float | None = None
-    no_sale: NoSale = NoSale.ASK
-
-    @property
-    def endless(self) -> bool:
-        """Whether it would hold rows whose cost of sale has no end."""
-        return self.metric == COST_OF_SALE and self.most is None
-
-
-def tier_of(tiers: Sequence[Tier], fields: dict[str, pl.Expr]) -> pl.Expr:
-    """
-    The place of the first rule that a row meets, null for none. fields: what metrics are worth, in the unit they are
-    typed in.
-    """
+def first_met(conditions: Sequence[pl.Expr]) -> pl.Expr:
+    """The place of the first condition that a row meets, null for none."""
     found = pl.lit(None, pl.Int64)
-    for place in reversed(range(len(tiers))):
-        found = pl.when(_meets(tiers[place], fields)).then(pl.lit(place, pl.Int64)).otherwise(found)
+    for place in reversed(range(len(conditions))):
+        found = pl.when(conditions[place].fill_null(False)).then(pl.lit(place, pl.Int64)).otherwise(found)
     return found.alias("tier")
-
-
-def _meets(tier: Tier, fields: dict[str, pl.Expr]) -> pl.Expr:
-    if tier.metric == ALWAYS:
-        return pl.lit(True)
-    if tier.metric == NO_ORDER:
-        return pl.col("orders") == 0
-    value = fields[tier.metric]
-    within = value.is_not_null()
-    if tier.least is not None:
-        within &= value >= tier.least - 1e-9
-    if tier.most is not None:
-        within &= value <= tier.most + 1e-9
-    if tier.endless and tier.no_sale is not NoSale.ABOVE:
-        within &= pl.col("sales") > 0
-    return within.fill_null(False)
 
 
 def on_target(
     row: Row, action: RowAction, value: float | None, *, bid: float | None, state: str, limits: BidLimits, raises: bool
 ) -> Recommendation:
     """
-    An action on a target. bid: its present one, None where it is not known; raises: also where it
-    never made an order.
+    An action on a target. value: the change of a bid as a fraction, or the bid in units; bid: its present one, None
+    where it is not known; raises: also where it never made an order.
     """
     if action is RowAction.PAUSE:
         if state == State.PAUSED:
@@ -121,11 +118,12 @@ def on_target(
         )
     if bid is None:
         return _nothing(ReasonKey.NO_BID_KNOWN)
-    if action is RowAction.BID_TO_AIM and not row.spend:
+    if action in (RowAction.BID_TO_AIM, RowAction.BID_FROM_CPC) and not row.spend:
         return _nothing(ReasonKey.NO_CLICKS)
     worth = bids.value_per_click(row.cvr, row.aov)
     wanted = {
         RowAction.BID_BY: lambda: bid * (1 + (value or 0.0)),
+        RowAction.BID_FROM_CPC: lambda: row.spend / row.clicks * (1 + (value or 0.0)),
         RowAction.BID_TO: lambda: value or bid,
         RowAction.BID_TO_AIM: lambda: row.target_acos * worth,
     }[action]()

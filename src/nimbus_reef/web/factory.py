@@ -69,6 +69,7 @@ from nimbus_reef.web.notes.routes import notes
 from nimbus_reef.web.params import Scope
 from nimbus_reef.web.people.routes import people
 from nimbus_reef.web.proxies import NamedProxies
+from nimbus_reef.web.rules.routes import rules
 from nimbus_reef.web.saved.routes import saved
 from nimbus_reef.web.sessions import ReefSessions
 from nimbus_reef.web.settings.routes import settings
@@ -125,7 +126,7 @@ def make_app(config: Config, store: Store, queue: Queue, *, secret_key: str, tes
     security.guard(app)
     app.before_request(_keep_filter)
     Compress(app)
-    for each in (*(area.blueprint for area in AREAS), people, settings, exports, saved, notes, labels, bar):
+    for each in (*(area.blueprint for area in AREAS), people, settings, exports, saved, notes, labels, rules, bar):
         app.register_blueprint(each)
     app.context_processor(_everywhere)
     app.jinja_env.globals["means"] = meaning

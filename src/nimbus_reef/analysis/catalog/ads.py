@@ -21,6 +21,7 @@ from nimbus_reef.core.model import MEASURES, State, Verdict, from_micro
 from nimbus_reef.core.projection import UNKNOWN, Basis, Projected
 from nimbus_reef.core.proposals import EntityKey, Proposal
 from nimbus_reef.core.reasons import Headline, HeadlineKey, Reason, ReasonKey
+from nimbus_reef.core.tiers import RowAction
 from nimbus_reef.errors import NotFound
 from nimbus_reef.store.reading import product_frames
 from nimbus_reef.store.reading.facts import Facts
@@ -132,8 +133,13 @@ def _without(row: Mapping[str, Any], group: Sequence[Mapping[str, Any]], days: i
     return families.without_ad(_basis(row, days), others)
 
 
-def by_hand(facts: Facts, selection: Selection, chosen: pl.DataFrame, state: State) -> list[Proposal]:
+BY_HAND: Final = (RowAction.PAUSE, RowAction.ENABLE)
+"""What is done by hand to product ads."""
+
+
+def by_hand(facts: Facts, selection: Selection, chosen: pl.DataFrame, action: RowAction) -> list[Proposal]:
     """Product ads paused or enabled by hand, in their order; nothing of those that are so already."""
+    state = State.PAUSED if action is RowAction.PAUSE else State.ENABLED
     days = facts.monthly_days(selection.account.id, KIND, selection.window)
     beside = _beside(facts, selection, set(chosen["ad_group_id"]))
     found = []

@@ -16,14 +16,16 @@ from nimbus_reef.analysis.judged import AT_ONCE
 from nimbus_reef.analysis.selection import EVERYTHING, Selection
 from nimbus_reef.analysis.sheet_rows import change, evidence_of, promise
 from nimbus_reef.core import placements as rules
-from nimbus_reef.core.changes import Entity
+from nimbus_reef.core.changes import MOST_PERCENT, Entity
 from nimbus_reef.core.checks import Subject
 from nimbus_reef.core.checks.delivery import OFF_SITE
 from nimbus_reef.core.metrics import ratio
 from nimbus_reef.core.model import MEASURES, Placement, Verdict, from_micro
 from nimbus_reef.core.placements import ORDER, PlacementSums
+from nimbus_reef.core.projection import UNKNOWN
 from nimbus_reef.core.proposals import EntityKey, Proposal
 from nimbus_reef.core.reasons import Headline, HeadlineKey, Reason, ReasonKey
+from nimbus_reef.core.tiers import RowAction, Value
 from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import NotFound
 from nimbus_reef.store.reading import delivery_frames, product_frames
@@ -166,6 +168,34 @@ def limit_proposal(selection: Selection, row: Mapping[str, Any], days: int) -> P
         evidence=evidence_of(row),
         optional=not costly,
     )
+
+
+ADJUSTED: Final = (RowAction.ADJUST_BY, RowAction.ADJUST_TO)
+"""What is done by hand to placements of campaigns."""
+
+
+def by_hand(selection: Selection, chosen: pl.DataFrame, action: RowAction, value: Value) -> list[Proposal]:
+    """The adjustments of placements of campaigns changed by points or set, in their order; of off-site nothing."""
+    found = []
+    for row in chosen.to_dicts():
+        subject = EntityKey(Subject.PLACEMENT, row["campaign"], name=row["placement"])
+        setting = SETTING_OF.get(Placement(row["placement"]))
+        held = row[setting] if setting else None
+        old = int(held or 0)
+        wanted = float(value or 0) + (old if action is RowAction.ADJUST_BY else 0)
+        new = round(min(max(wanted, 0), MOST_PERCENT))
+        if setting is None or new == old:
+            found.append(Proposal(subject, row["row_id"], Headline(HeadlineKey.NOTHING), evidence=evidence_of(row)))
+            continue
+        of = {"placement": row["placement"]}
+        changed = change(Entity.PLACEMENT, "adjustment", row["campaign"], str(new), str(old), "", **of)
+        package = ((changed, promise(selection, row, "placements", row["row_id"], UNKNOWN)),)
+        headline = Headline(HeadlineKey.SET, ("adjustment", f"{old} %", f"{new} %"))
+        why = (Reason(ReasonKey.OWN_ACTION),)
+        found.append(
+            Proposal(subject, row["row_id"], headline, package, why, effect=UNKNOWN, evidence=evidence_of(row))
+        )
+    return found
 
 
 def place_sums(row: Mapping[str, Any]) -> PlacementSums:

@@ -28,14 +28,19 @@ def target_settings(facts: Facts, account_id: int, window: Window) -> pl.DataFra
     return facts.kept("settings", account_id, make, _settled(facts, account_id, "targets", window))
 
 
-def ad_group_states(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
-    """ad_group_id, ad_group_state on the last day of the period, or the latest before, where held."""
+def ad_group_settings(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
+    """ad_group_id, ad_group_state, default_bid (micro) on the period's last day, or the latest before, where held."""
 
     def make() -> pl.DataFrame:
-        newest = _newest(facts, account_id, "ad_groups", window, ["ad_group_id", "state"])
+        newest = _newest(facts, account_id, "ad_groups", window, ["ad_group_id", "state", "default_bid"])
         return newest.rename({"state": "ad_group_state"})
 
-    return facts.kept("ad group states", account_id, make, _settled(facts, account_id, "ad_groups", window))
+    return facts.kept("ad group settings", account_id, make, _settled(facts, account_id, "ad_groups", window))
+
+
+def ad_group_states(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
+    """ad_group_id, ad_group_state on the last day of the period, or the latest before, where held."""
+    return ad_group_settings(facts, account_id, window).drop("default_bid")
 
 
 def product_ad_states(facts: Facts, account_id: int, window: Window) -> pl.DataFrame | None:

@@ -773,3 +773,31 @@ aim = Table(
     UniqueConstraint("account_id", "level", "name"),
     **_TABLE,
 )
+rule = Table(
+    "rule",
+    metadata,
+    _id(),
+    # the account it is for; null for all of them
+    _ref("account_id", "account", nullable=True),
+    _ref("person_id", "person", nullable=True),
+    Column("view", String(16), nullable=False),
+    Column("place", INTEGER(unsigned=True), nullable=False),
+    # filters as an address has them, and the text that is searched for
+    Column("conditions", JSON, nullable=False),
+    Column("query", String(256), nullable=False, server_default=""),
+    Column("action", String(24), nullable=False),
+    Column("value", String(MAX_NAME), nullable=False, server_default=""),
+    Column("no_sale", String(8), nullable=False, server_default=""),
+    # days between two runs; 0: by hand
+    Column("every", TINYINT(unsigned=True), nullable=False, server_default="0"),
+    Index(None, "view", "account_id"),
+    **_TABLE,
+)
+rule_run = Table(
+    "rule_run",
+    metadata,
+    _ref("account_id", "account", primary_key=True),
+    Column("view", String(16), primary_key=True),
+    _now("at"),
+    **_TABLE,
+)

@@ -208,10 +208,12 @@ Alpine.data("filterForm", () => ({
     const offered = picked.dataset.operators.split(" ");
     for (const option of this.$refs.operator.options) option.hidden = option.disabled = !offered.includes(option.value);
     this.$refs.operator.value = offered[0];
+    this.$refs.unit.textContent = picked.dataset.unit;
+    // Where rules are written a value is typed, and the list beside it offers the choices.
+    if (this.$refs.list) return this.$refs.list.replaceChildren(...options.map((text) => new Option(text, text)));
     this.$refs.option.replaceChildren(...options.map((text) => new Option(text, text)));
     this.$refs.option.hidden = this.$refs.option.disabled = !choice;
     this.$refs.number.hidden = this.$refs.number.disabled = choice;
-    this.$refs.unit.textContent = picked.dataset.unit;
   },
   add() {
     this.$refs.add.click();

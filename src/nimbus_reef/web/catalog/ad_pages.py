@@ -15,10 +15,13 @@ from nimbus_reef.analysis.judged_tables import P_OVER
 from nimbus_reef.analysis.tables import Field, by_key, choice, metric_fields, yes_or_no
 from nimbus_reef.core.metrics import METRICS, ratio
 from nimbus_reef.core.model import MICRO, Verdict, from_micro
+from nimbus_reef.core.proposals import Proposal
+from nimbus_reef.core.tiers import RowAction, Value
 from nimbus_reef.core.windows import month_factor
 from nimbus_reef.formats.figures import Figures
 from nimbus_reef.web.catalog.beside import planned_there, product_link
 from nimbus_reef.web.kit import luck
+from nimbus_reef.web.kit.actions import RowActions
 from nimbus_reef.web.kit.answers import Answer
 from nimbus_reef.web.kit.context import Context
 from nimbus_reef.web.kit.drawers import Drawer, offered
@@ -167,6 +170,10 @@ class AdsView:
     table: TableView
 
 
+def _act(ask: Context, rows: pl.DataFrame, action: RowAction, _: Value, __: bool) -> list[Proposal]:
+    return ads.by_hand(ask.facts, ask.selection, rows, action)
+
+
 LIST: Final = ListSpec(
     lambda ask: ads.listed(ask.facts, ask.selection),
     fields,
@@ -174,6 +181,7 @@ LIST: Final = ListSpec(
     "-stake",
     lambda _, rows: ads_table(rows),
     view="ads",
+    actions=RowActions(ads.BY_HAND, _act),
 )
 
 

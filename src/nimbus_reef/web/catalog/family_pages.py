@@ -8,18 +8,21 @@ from typing import Any, Final
 
 import polars as pl
 
-from nimbus_reef.analysis.catalog import families
+from nimbus_reef.analysis.catalog import ads, families
 from nimbus_reef.analysis.catalog.families import ListedFamily
 from nimbus_reef.analysis.catalog.files import families_table
 from nimbus_reef.analysis.tables import Field, by_key, choice, metric_fields, yes_or_no
 from nimbus_reef.core import glossary
 from nimbus_reef.core.metrics import TACOS, ratio
 from nimbus_reef.core.model import MICRO, from_micro
+from nimbus_reef.core.proposals import Proposal
 from nimbus_reef.core.settings import USUAL, Settings
+from nimbus_reef.core.tiers import RowAction, Value
 from nimbus_reef.core.windows import month_factor, per_month
 from nimbus_reef.formats.figures import Figures
 from nimbus_reef.formats.tables import Table
 from nimbus_reef.web.catalog.beside import planned_there, product_link
+from nimbus_reef.web.kit.actions import RowActions
 from nimbus_reef.web.kit.answers import Answer
 from nimbus_reef.web.kit.context import Context
 from nimbus_reef.web.kit.drawers import Drawer, offered
@@ -118,6 +121,16 @@ def _file(ask: Context, rows: pl.DataFrame) -> Table:
 
 FAMILIES_A_PAGE: Final = 40
 """Each stands with its variations."""
+
+
+def _act(ask: Context, rows: pl.DataFrame, action: RowAction, _: Value, __: bool) -> list[Proposal]:
+    """What is done to families is done to their product ads."""
+    children = families.children(ask.facts, ask.selection)
+    skus = children.filter(pl.col("family").cast(pl.String).is_in(rows["row_id"].to_list()))["sku"].cast(pl.String)
+    of = ads.listed(ask.facts, ask.selection).filter(pl.col("sku").cast(pl.String).is_in(skus.to_list()))
+    return ads.by_hand(ask.facts, ask.selection, of, action)
+
+
 LIST: Final = ListSpec(
     lambda ask: families.rows(ask.facts, ask.selection),
     fields,
@@ -125,6 +138,7 @@ LIST: Final = ListSpec(
     file=_file,
     view="families",
     page_rows=FAMILIES_A_PAGE,
+    actions=RowActions(ads.BY_HAND, _act),
 )
 _SHOWN: Final = ("name", "shift", "spend", "sold", "tacos", "acos", "cvr")
 

@@ -10,9 +10,8 @@ from flask import Response as PageResponse
 from werkzeug.wrappers import Response as AnyResponse
 
 from nimbus_reef.analysis.acceptance import HANDFUL
-from nimbus_reef.analysis.catalog import ads, catch_all, families, files, names
+from nimbus_reef.analysis.catalog import catch_all, families, files, names
 from nimbus_reef.analysis.judged import Judged
-from nimbus_reef.core.model import State
 from nimbus_reef.core.proposals import Proposal
 from nimbus_reef.errors import BadInput, NotFound
 from nimbus_reef.store.people import accounts
@@ -35,7 +34,6 @@ from nimbus_reef.web.kit.context import shown
 from nimbus_reef.web.kit.drawers import Drawer
 from nimbus_reef.web.kit.judging import judged_first, worked_out_first
 from nimbus_reef.web.kit.lacking import need
-from nimbus_reef.web.kit.lists import chosen
 from nimbus_reef.web.kit.views import AreaView
 
 catalog = Blueprint("catalog", __name__, url_prefix="/catalog")
@@ -224,27 +222,6 @@ def accept(name: str) -> AnyResponse | str:
         return _put(name, found, "accept")
     acting.accept_one(scope, found[0])
     return _swapped(name, row)
-
-
-@catalog.post("/ads/act")
-def act() -> AnyResponse | str:
-    """Pauses or enables the selected product ads by hand; first it says what that does."""
-    must_write()
-    state = {"pause": State.PAUSED, "enable": State.ENABLED}.get(request.form.get("do", ""))
-    if state is None:
-        raise BadInput("No action chosen.", remedy="Choose an action.")
-    keys = None if request.form.get("all") else acting.selected()
-    rows = chosen(context(), ad_pages.LIST, keys)
-    offered = ads.by_hand(services().facts, current_scope().selection, rows, state)
-    scope, found = current_scope(), VIEWS["ads"]
-    return acting.put(
-        scope,
-        offered,
-        title=f"Preview: {figures().counted(len(offered), found.thing, found.things)}",
-        thing=found.thing,
-        action=url_for("catalog.act"),
-        back=acting.back_to(scope, scope.link(_here("ads"), open="")),
-    )
 
 
 @catalog.post("/<name>/accept-many")

@@ -26,7 +26,10 @@ from nimbus_reef.core import evidence
 from nimbus_reef.core.click_prices import ADJUSTABLE
 from nimbus_reef.core.metrics import ratio
 from nimbus_reef.core.model import MICRO, Placement, Verdict, from_micro
+from nimbus_reef.core.proposals import Proposal
+from nimbus_reef.core.tiers import RowAction, Value
 from nimbus_reef.formats.figures import Figures
+from nimbus_reef.web.kit.actions import RowActions
 from nimbus_reef.web.kit.answers import Answer
 from nimbus_reef.web.kit.axes import round_steps
 from nimbus_reef.web.kit.context import Context
@@ -371,8 +374,17 @@ def _rows(ask: Context) -> pl.DataFrame:
     return placements.judged(ask.facts, ask.selection, ask.scope.choice("by", groupings(ask)))
 
 
+def _act(ask: Context, rows: pl.DataFrame, action: RowAction, value: Value, _: bool) -> list[Proposal]:
+    return placements.by_hand(ask.selection, rows, action, value)
+
+
 LIST: Final = ListSpec(
-    _rows, fields, ("whose", "placement"), file=lambda _, rows: placements_table(rows), view="placements"
+    _rows,
+    fields,
+    ("whose", "placement"),
+    file=lambda _, rows: placements_table(rows),
+    view="placements",
+    actions=RowActions(placements.ADJUSTED, _act, {"by": "campaign"}),
 )
 
 

@@ -15,6 +15,7 @@ from nimbus_reef.errors import BadInput
 from nimbus_reef.formats.tables import Table
 from nimbus_reef.store.people import labels, notes
 from nimbus_reef.store.people.plans import Planned
+from nimbus_reef.web.kit.actions import RowActions
 from nimbus_reef.web.kit.context import Context
 from nimbus_reef.web.params import Scope
 
@@ -28,7 +29,7 @@ class ListSpec:
     text is; sort: the usual order, empty where the rows come in it; file: rows as they leave; key: the column by
     which they are selected; view: under which notes are written on them and changes planned, empty where neither is;
     page_rows: how many are on a page; planned: which of them the plan changes, where that is told by more than the
-    promises.
+    promises; actions: what is done to them by hand.
     """
 
     rows: Callable[[Context], pl.DataFrame]
@@ -40,6 +41,7 @@ class ListSpec:
     view: str = ""
     page_rows: int = PAGE_ROWS
     planned: Callable[[Sequence[Planned]], pl.Expr] | None = None
+    actions: RowActions | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -50,21 +52,28 @@ class ListedRows:
     found: Listing
     fields: Mapping[str, Field]
     view: str = ""
+    actions: RowActions | None = None
 
 
 def asked_fields(scope: Scope) -> set[str]:
-    """The fields that an address filters or sorts by."""
-    return {each.partition(":")[0] for each in scope.where} | {scope.sort.removeprefix("-")}
+    """The fields that an address filters or sorts by, or shows as columns."""
+    return {each.partition(":")[0] for each in scope.where} | {scope.sort.removeprefix("-"), *scope.cols.split(",")}
 
 
-def listed(ask: Context, spec: ListSpec) -> ListedRows:
-    """Rows as the scope filters, searches and sorts them."""
+def with_fields(ask: Context, spec: ListSpec) -> tuple[pl.DataFrame, Mapping[str, Field]]:
+    """All rows of a list, with the marks that the address asks for, and what they are filtered and sorted by."""
     rows = spec.rows(ask)
     fields = spec.fields(ask, rows)
     if spec.view and len(rows):
         own = {name: field for name, field in _marks(rows).items() if name not in fields}
         rows = _marked(ask, spec, rows, asked_fields(ask.scope) & set(own))
         fields = {**fields, **own}
+    return rows, fields
+
+
+def listed(ask: Context, spec: ListSpec) -> ListedRows:
+    """Rows as the scope filters, searches and sorts them."""
+    rows, fields = with_fields(ask, spec)
     found = listing(
         rows,
         filters=parse_filters(ask.scope.where, fields),
@@ -75,7 +84,7 @@ def listed(ask: Context, spec: ListSpec) -> ListedRows:
         page=ask.scope.page,
         page_rows=spec.page_rows,
     )
-    return ListedRows(rows, found, fields, spec.view)
+    return ListedRows(rows, found, fields, spec.view, spec.actions)
 
 
 _MARKS: Final[Mapping[str, Field]] = by_key(

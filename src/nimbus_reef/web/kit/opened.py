@@ -34,9 +34,14 @@ KINDS_OF_ROWS: Final[Mapping[str, str]] = {
 """What a row of a view is called."""
 
 
+def path(ask: Context, view: str) -> str:
+    """The path of a view."""
+    return ask.url(OPENED[view][0], name=view)
+
+
 def address(ask: Context, view: str, row_id: str) -> str:
     """Where a row is open; empty where its view is none any more."""
     if view not in OPENED:
         return ""
-    endpoint, key = OPENED[view]
-    return ask.scope.elsewhere(ask.url(endpoint, name=view), **({key: row_id} if key else {}))
+    key = OPENED[view][1]
+    return ask.scope.elsewhere(path(ask, view), **({key: row_id} if key else {}))

@@ -12,6 +12,7 @@ from nimbus_reef.analysis.tables import Field, parse_filters
 from nimbus_reef.core.metrics import ratio
 from nimbus_reef.formats.figures import Figures
 from nimbus_reef.store.people import notes
+from nimbus_reef.web.kit.actions import choices
 from nimbus_reef.web.kit.context import Context
 from nimbus_reef.web.kit.lists import ListedRows
 
@@ -62,7 +63,8 @@ class TableView:
     row fits, and all: the words of the link to all rows. opens: rows open something beside the table; picks: rows can
     be selected. shown, of: how many fit, of how many things. chips: label and text of each filter in force; fields:
     what can be filtered by, nothing where the table cannot; totals: what the rows that fit come to, in words and
-    figures. columns, column_sets: those shown and those offered, where they are chosen. noted: rows with a note.
+    figures. columns, column_sets: those shown and those offered, where they are chosen. noted: rows with a note. view,
+    actions: what is done by hand to selected rows, with words, and under which view.
     """
 
     here: str
@@ -84,6 +86,8 @@ class TableView:
     noted: frozenset[str] = frozenset()
     columns: Sequence[str] = ()
     column_sets: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    view: str = ""
+    actions: Sequence[tuple[str, str]] = ()
 
 
 def table_of(ask: Context, of: ListedRows, lines: Sequence[Any], heads: tuple[Head, ...], **more: Any) -> TableView:
@@ -98,6 +102,8 @@ def table_of(ask: Context, of: ListedRows, lines: Sequence[Any], heads: tuple[He
         noted=notes.rows_with(ask.facts.store, ask.account.id, of.view) if of.view else frozenset(),
         chips=[(chip.label(figures.symbol), chip.text) for chip in parse_filters(ask.scope.where, of.fields)],
         fields=of.fields,
+        view=of.view,
+        actions=choices(ask, of.actions),
         **({"groups": {"": lines}, "all": "Clear filters", "totals": sums(found.rows, figures)} | more),
     )
 

@@ -25,7 +25,7 @@ MOST: Final = 6
 
 
 @dataclass(frozen=True, slots=True)
-class Told:
+class ComparedBrand:
     """A brand's figures: value and former value of each metric (sums per 30 days), and its place among peers."""
 
     account: Account
@@ -54,18 +54,18 @@ class CompareLine:
     cells: tuple[CompareCell, ...]
 
 
-def told(facts: Facts, account: Account, selection: Selection | None) -> Told:
+def told(facts: Facts, account: Account, selection: Selection | None) -> ComparedBrand:
     """The figures of a brand; none where nothing is loaded. Its place is told where it is worked out already."""
     found = totals(facts, selection) if selection is not None else None
     if found is None or selection is None or not found.held_now:
-        return Told(account, {}, {}, {})
+        return ComparedBrand(account, {}, {}, {})
     places = {}
     if standing.has_standing_data(facts, selection):
         known = standing.account_places(facts, selection)
         places = {key: each.standing.percentile for key, each in known.items() if each.standing.percentile is not None}
     now = _values(summed(found.now), found.held_now)
     then = _values(summed(found.then), found.held_then) if found.then is not None and found.held_then else {}
-    return Told(account, now, then, places)
+    return ComparedBrand(account, now, then, places)
 
 
 def _values(sums: Mapping[str, int], days: int) -> dict[str, float | None]:
@@ -76,7 +76,7 @@ def _values(sums: Mapping[str, int], days: int) -> dict[str, float | None]:
     }
 
 
-def lines(brands: Sequence[Told]) -> list[CompareLine]:
+def lines(brands: Sequence[ComparedBrand]) -> list[CompareLine]:
     """A line a metric."""
     return [
         CompareLine(key, metric.label, glossary.definition(metric.label), tuple(_cell(each, metric) for each in brands))
@@ -84,7 +84,7 @@ def lines(brands: Sequence[Told]) -> list[CompareLine]:
     ]
 
 
-def _cell(brand: Told, metric: Metric) -> CompareCell:
+def _cell(brand: ComparedBrand, metric: Metric) -> CompareCell:
     figures = Figures(brand.account.locale, brand.account.currency)
     now, then = brand.now.get(metric.key), brand.then.get(metric.key)
     moved = difference(now, then).relative
@@ -110,7 +110,7 @@ def _change(metric: Metric, now: float | None, then: float | None, figures: Figu
     return figures.relative(moved, 0) if moved is not None else ""
 
 
-def file(brands: Sequence[Told]) -> Table:
+def file(brands: Sequence[ComparedBrand]) -> Table:
     """The same as a file: a row a brand and metric."""
     rows = [
         (each.account.key, each.account.currency, key, each.now.get(key), each.then.get(key), each.places.get(key))
@@ -126,12 +126,12 @@ def file(brands: Sequence[Told]) -> Table:
 class CompareView:
     """Brands side by side. chosen: their keys."""
 
-    brands: Sequence[Told]
+    brands: Sequence[ComparedBrand]
     lines: Sequence[CompareLine]
     chosen: frozenset[str]
     every: Sequence[Account]
 
 
-def page(brands: Sequence[Told], every: Sequence[Account]) -> CompareView:
+def page(brands: Sequence[ComparedBrand], every: Sequence[Account]) -> CompareView:
     """The view of some brands among all that one sees."""
     return CompareView(brands, lines(brands), frozenset(each.account.key for each in brands), every)

@@ -14,6 +14,7 @@ from nimbus_reef.core.metrics import TACOS, ratio
 from nimbus_reef.errors import BadInput
 from nimbus_reef.formats.figures import Figures
 from nimbus_reef.web.kit.beats import STALE_DAYS, BeatLine, line
+from nimbus_reef.web.kit.opened import KINDS_OF_ROWS
 
 WEEK_LINES: Final = 9
 AUDIT_DAYS: Final = 14
@@ -200,6 +201,9 @@ def _due(each: Agenda, today: date) -> list[AgendaLine]:
         lines.append(
             _line(each, f"Audit: the last one is {(today - each.closed).days} days old.", "", "findings.index")
         )
+    for view, count in each.rules.items():
+        words = f"Run {figures.counted(count, 'rule')} on {KINDS_OF_ROWS[view]} rows."
+        lines.append(_line(each, words, "", "rules.view", view=view))
     soon = [put.until_day for put in each.hidden if put.until_day and 0 <= (put.until_day - today).days <= RETURN_DAYS]
     if soon:
         words = f"{figures.counted(len(soon), 'snoozed finding')} {'returns' if len(soon) == 1 else 'return'}"

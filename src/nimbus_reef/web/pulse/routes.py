@@ -73,7 +73,7 @@ def export_brands(ending: str) -> AnyResponse:
     return hand_out(compare_pages.file(_compared()), ending)
 
 
-def _compared() -> list[compare_pages.Told]:
+def _compared() -> list[compare_pages.ComparedBrand]:
     """The brands that are asked for, else the first few."""
     wanted = request.args.getlist("brand")
     unknown = set(wanted) - {each.key for each in my_accounts()}

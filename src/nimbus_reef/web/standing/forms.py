@@ -31,7 +31,9 @@ class PeersForm(ReefForm):
     peers_of = StringField(
         "month", [Regexp(r"\d{4}-\d\d$", message="It is not a month.")], description="Write it like 2026-11."
     )
-    category = StringField("category", [InputRequired("Missing.")], filters=[stripped], description="Name a category.")
+    peer_category = StringField(
+        "category", [InputRequired("Missing.")], filters=[stripped], description="Name a category."
+    )
     p20, p50, p80 = _mark(20), _mark(50), _mark(80)
     brands = WholeField(
         "the number of brands",

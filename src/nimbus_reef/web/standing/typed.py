@@ -32,7 +32,7 @@ def as_file(form: PeersForm, account: Account, feed: pl.DataFrame) -> pl.DataFra
     Asked for are the figures under which 20, 50 and 80 % of peers lie; the rest lie on the
     line through them, in logarithms, since such figures spread by factors.
     """
-    metric, month, category = form.metric.data, form.peers_of.data, form.category.data
+    metric, month, category = form.metric.data, form.peers_of.data, form.peer_category.data
     scale = 100 if RATED[metric].unit is Unit.RATE else 1
     entries = [mark / scale for mark in form.marks]
     values = np.exp(_line(np.array(POINTS, dtype=float), np.array([20.0, 50.0, 80.0]), np.log(entries)))

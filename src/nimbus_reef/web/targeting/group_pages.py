@@ -9,19 +9,19 @@ from typing import Any, Final
 import polars as pl
 
 from nimbus_reef.analysis import groups, tables
-from nimbus_reef.analysis.groups import AD_GROUPS, CAMPAIGNS, GroupAction
+from nimbus_reef.analysis.groups import AD_GROUPS, CAMPAIGNS
 from nimbus_reef.analysis.judged_tables import P_OVER
 from nimbus_reef.analysis.tables import Field, metric_fields, yes_or_no
 from nimbus_reef.core.metrics import METRICS
 from nimbus_reef.core.model import MICRO, Format, State, Verdict
 from nimbus_reef.core.proposals import Proposal
-from nimbus_reef.errors import BadInput
+from nimbus_reef.core.tiers import RowAction, Value
 from nimbus_reef.formats.figures import Figures
 from nimbus_reef.formats.tables import Table
-from nimbus_reef.formats.typed import number
 from nimbus_reef.store.people.plans import Planned
+from nimbus_reef.web.kit.actions import RowActions
 from nimbus_reef.web.kit.context import Context
-from nimbus_reef.web.kit.lists import ListSpec, chosen, listed
+from nimbus_reef.web.kit.lists import ListSpec, listed
 from nimbus_reef.web.kit.tables import TableView, heads_of, sums, table_of
 from nimbus_reef.web.kit.verdicts import mark_of
 from nimbus_reef.web.targeting.pages import Cell
@@ -66,14 +66,6 @@ TABLES: Final[Mapping[str, GroupTable]] = {
         },
     ),
 }
-_WORDS: Final[Mapping[GroupAction, str]] = {
-    GroupAction.BUDGET_BY: "change the budget by, %",
-    GroupAction.BUDGET_TO: "set the budget to",
-    GroupAction.PAUSE: "pause",
-    GroupAction.ENABLE: "enable",
-    GroupAction.LIMIT_OFF_SITE: "limit off-site",
-    GroupAction.BIDS_BY: "change the bids of all targets by, %",
-}
 _PER_CENT: Final = 100
 _IN_WORDS: Final = ("state", "format", "verdict")
 
@@ -96,6 +88,8 @@ def fields(of: GroupTable, rows: pl.DataFrame) -> dict[str, Field]:
         Field("products", "products", pl.col("products"), "", "Products with a live ad in it", digits=0),
         *(Field(name, name, pl.col(name).cast(pl.String), options=known) for name, known in choices.items() if known),
     ]
+    if of.name == AD_GROUPS:
+        own.append(Field("default_bid", "default bid", pl.col("default_bid"), "¤", "Bid of targets without their own"))
     if of.name == CAMPAIGNS:
         limited = pl.col("offsite_limited").cast(pl.String) == "yes"
         own += [
@@ -155,11 +149,10 @@ class CampaignLine:
 
 @dataclass(frozen=True, slots=True)
 class GroupsView:
-    """A table. actions: what is done by hand, with words; None where the person only looks."""
+    """A table."""
 
     view: GroupTable
     table: TableView
-    actions: Sequence[tuple[str, str]] | None
 
 
 def _planned(of: GroupTable, planned: Sequence[Planned]) -> pl.Expr:
@@ -172,6 +165,10 @@ def _planned(of: GroupTable, planned: Sequence[Planned]) -> pl.Expr:
 
 def list_of(of: GroupTable) -> ListSpec:
     """The table as a list."""
+
+    def act(ask: Context, rows: pl.DataFrame, action: RowAction, value: Value, _: bool) -> list[Proposal]:
+        return groups.proposals(ask.facts, ask.selection, of.name, rows, action, value)
+
     return ListSpec(
         lambda ask: groups.rows(ask.facts, ask.selection, of.name),
         lambda _, rows: fields(of, rows),
@@ -180,6 +177,7 @@ def list_of(of: GroupTable) -> ListSpec:
         lambda ask, rows: file(ask, of, rows),
         view=of.name,
         planned=lambda planned: _planned(of, planned),
+        actions=RowActions(groups.OFFERED[of.name], act),
     )
 
 
@@ -211,7 +209,6 @@ def page(ask: Context, of: GroupTable) -> GroupsView:
             column_sets=of.columns,
             totals=(*sums(found.rows, figures), ("wasted per 30 days", figures.micro(int(found.rows["stake"].sum())))),
         ),
-        [(each.value, _WORDS[each]) for each in groups.OFFERED[of.name]] if ask.writes else None,
     )
 
 
@@ -248,19 +245,6 @@ def where(of: GroupTable, row: Mapping[str, Any]) -> str:
     first = row["campaign"] if of.name == AD_GROUPS else row["purpose"] or row["portfolio"]
     matches = "" if of.name == AD_GROUPS else row["match_types"]
     return " · ".join(str(each) for each in (first, matches, age_words(row["age"])) if each)
-
-
-def acted(ask: Context, of: GroupTable, keys: Sequence[str] | None, action: str, value: str) -> list[Proposal]:
-    """What an action typed by hand does to rows; BadInput for what cannot be meant."""
-    if action not in [each.value for each in groups.OFFERED[of.name]]:
-        raise BadInput("No action chosen.", remedy="Choose an action.")
-    typed = number(value, ask.account.locale) if value.strip() else None
-    if value.strip() and (typed is None or not -_PER_CENT < typed < 10**6):
-        raise BadInput(f"“{value}” is not a number.", remedy="Enter a number such as -20 or 12.")
-    rows = chosen(ask, LISTS[of.name], keys)
-    return groups.proposals(
-        ask.facts, ask.selection, of.name, rows, GroupAction(action), None if typed is None else float(typed)
-    )
 
 
 def file(ask: Context, of: GroupTable, rows: pl.DataFrame) -> Table:

@@ -7,7 +7,7 @@ from collections.abc import Mapping, Sequence
 from flask import Blueprint, Response, make_response, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response as AnyResponse
 
-from nimbus_reef.analysis import judged_proposals, judged_tables, own_actions
+from nimbus_reef.analysis import judged_proposals, own_actions
 from nimbus_reef.analysis.acceptance import HANDFUL
 from nimbus_reef.analysis.groups import CAMPAIGNS
 from nimbus_reef.analysis.judged_tables import VIEWS, View
@@ -25,7 +25,7 @@ from nimbus_reef.web.kit.context import shown
 from nimbus_reef.web.kit.judging import judged_first
 from nimbus_reef.web.kit.lacking import need
 from nimbus_reef.web.kit.lists import ListSpec, chosen, file_of
-from nimbus_reef.web.targeting import action_forms, drawer_view, group_drawer, group_pages, pages, table_view
+from nimbus_reef.web.targeting import drawer_view, group_drawer, group_pages, pages, table_view
 
 targeting = Blueprint("targeting", __name__, url_prefix="/targeting")
 TABS: Mapping[str, View | group_pages.GroupTable] = {**group_pages.TABLES, **VIEWS}
@@ -170,45 +170,12 @@ def accept_many(name: str) -> AnyResponse | str:
     return _put(name, found, "accept_many")
 
 
-@targeting.post("/<name>/act")
-def act(name: str) -> AnyResponse | str:
-    """Does what one's own rules say on the selected rows, or on all filtered ones; first it says what that is."""
-    must_write()
-    if name in group_pages.TABLES:
-        return _act_on_groups(group_pages.TABLES[name])
-    view, scope, facts = _view(name), current_scope(), services().facts
-    known = judged_tables.fields(view, scope.judge)
-    rules = action_forms.tiers(action_forms.given(request.form), view.subject, known, scope.account.locale)
-    rows = chosen(context(), LISTS[name], _keys())
-    worth = {key: field.expr for key, field in known.items()}
-    raises = bool(request.form.get("raises")) or len(rows) == 1
-    pairs = [(action_forms.in_words(rule, known), rule) for rule in rules]
-    found = own_actions.proposals(facts, scope.selection, view.subject, rows, pairs, worth, raises=raises)
-    return _put(name, found, "act", action_forms.no_sale_notices(rules, rows, worth, figures()))
-
-
-def _act_on_groups(of: group_pages.GroupTable) -> AnyResponse | str:
-    scope = current_scope()
-    offered = group_pages.acted(context(), of, _keys(), request.form.get("do", ""), request.form.get("value", ""))
-    return acting.put(
-        scope,
-        offered,
-        title=f"Preview: {figures().counted(len(offered), of.thing, of.things)}",
-        thing=of.thing,
-        action=url_for("targeting.act", name=of.name),
-        asks_alone=True,
-        back=acting.back_to(scope, scope.link(_here(of.name), open="")),
-    )
-
-
 def _keys() -> list[str] | None:
     """The rows that a form selects; None for all that are filtered."""
     return None if request.form.get("all") else acting.selected()
 
 
-def _put(
-    name: str, offered: Sequence[Proposal], endpoint: str, notice: Mapping[str, str] | None = None
-) -> AnyResponse | str:
+def _put(name: str, offered: Sequence[Proposal], endpoint: str) -> AnyResponse | str:
     view, scope = _view(name), current_scope()
     if view.subject is Subject.TERM:
         offered = own_actions.with_stops(services().facts, scope.selection, offered)
@@ -218,8 +185,6 @@ def _put(
         title=f"Preview: {figures().counted(len(offered), view.thing, view.things)}",
         thing=view.thing,
         action=url_for(f"targeting.{endpoint}", name=name),
-        notice=notice,
-        asks_alone=endpoint == "act",
         back=acting.back_to(scope, scope.link(_here(name), open="")),
     )
 

@@ -2,38 +2,36 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import Any, Final
+from typing import Final
 
 import polars as pl
 
-from nimbus_reef.analysis import judged_proposals, judged_tables, tables
+from nimbus_reef.analysis import judged_proposals, judged_tables, own_actions, tables
 from nimbus_reef.analysis.judged_tables import VIEWS, View
 from nimbus_reef.analysis.planned_rows import marked
 from nimbus_reef.analysis.row_marks import with_marks
 from nimbus_reef.core.checks import Subject
+from nimbus_reef.core.proposals import Proposal
+from nimbus_reef.core.tiers import ON_TARGETS, ON_TERMS, RowAction, Value
 from nimbus_reef.formats.tables import Table
 from nimbus_reef.store.reading.facts import TargetSource
+from nimbus_reef.web.kit.actions import RowActions
 from nimbus_reef.web.kit.context import Context
 from nimbus_reef.web.kit.lacking import need
 from nimbus_reef.web.kit.lists import ListSpec, asked_fields, listed
 from nimbus_reef.web.kit.tables import TableView, table_of
-from nimbus_reef.web.targeting import action_forms, pages
+from nimbus_reef.web.targeting import pages
 from nimbus_reef.web.targeting.pages import ProposalCell, TableTotals
 from nimbus_reef.web.targeting.summing import summed
 
 
 @dataclass(frozen=True, slots=True)
 class TargetingView:
-    """
-    A table. actions: what the form of own actions offers, None
-    where nothing is done by hand; offers: whether what is proposed on rows is shown in them; source: the report behind.
-    """
+    """A table. offers: whether what is proposed on rows is shown in them; source: the report behind."""
 
     table: TableView
     totals: TableTotals
-    actions: Mapping[str, Any] | None
     offers: bool
     source: TargetSource
 
@@ -49,6 +47,12 @@ def list_of(view: View) -> ListSpec:
     def file(ask: Context, rows: pl.DataFrame) -> Table:
         return judged_tables.table_to_export(view, rows, ask.scope.window)
 
+    def act(ask: Context, rows: pl.DataFrame, action: RowAction, value: Value, raises: bool) -> list[Proposal]:
+        meant = float(value) if value is not None else None
+        found = own_actions.proposals(ask.facts, ask.selection, view.subject, rows, action, meant, raises=raises)
+        return own_actions.with_stops(ask.facts, ask.selection, found) if view.subject is Subject.TERM else found
+
+    offered = {Subject.TARGET: ON_TARGETS, Subject.TERM: ON_TERMS}.get(view.subject, ())
     return ListSpec(
         rows,
         lambda ask, _: judged_tables.fields(view, ask.scope.judge),
@@ -56,6 +60,7 @@ def list_of(view: View) -> ListSpec:
         lambda ask: judged_tables.usual_sort(view, ask.scope.judge),
         file,
         view=view.name,
+        actions=RowActions(offered, act) if offered else None,
     )
 
 
@@ -84,18 +89,9 @@ def page(ask: Context, view: View) -> TargetingView:
             column_sets=view.columns,
         ),
         pages.totals(of.rows, summed(ask.facts, view, scope, found.rows), days, figures),
-        _actions(ask, view, known),
         view.subject is not Subject.PHRASE,
         ask.facts.target_source(ask.account.id, scope.window),
     )
-
-
-def _actions(ask: Context, view: View, known: Mapping[str, tables.Field]) -> Mapping[str, Any] | None:
-    offered = action_forms.actions_of(view.subject)
-    if not offered or not ask.writes:
-        return None
-    metrics = action_forms.metrics_of(known, ask.figures.symbol)
-    return {"offered": offered, "metrics": metrics, "rules": action_forms.RULES}
 
 
 def proposal_cells(ask: Context, view: View) -> list[ProposalCell]:
