@@ -26,7 +26,7 @@ def test_every_setting_is_kept_and_read_back(store, account):
             Holds.TEXT: lambda _: "AB12CD34",
         }[register()[each.name].holds](register()[each.name])
         for each in fields(Settings)
-    } | {"bid_ceiling": 7.5, "longest_title": 300, "export_columns": ("Campaign = campaign", 'Op = "Update"')}
+    } | {"bid_ceiling": 7.5, "longest_title": 300}
     assert set(changed(store, account, **others)) == set(others)
     read = accounts.by_key(store, account.key)
     assert read.settings == Settings(**others)
@@ -46,7 +46,6 @@ def test_what_is_usual_is_not_kept(store, account):
     "values",
     [
         {"min_clicks_of": ("SW-20",)},
-        {"export_columns": ("Campaign = nothing",)},
         {"most_targets": 0},
         {"step_up": 50},
         {"bid_floor": 5.0, "bid_ceiling": 4.0},

@@ -6,6 +6,7 @@ import polars as pl
 import pytest
 from sqlalchemy import text
 
+from nimbus_reef.core.changes import Action, Change, Entity
 from nimbus_reef.errors import BadFile
 from nimbus_reef.formats import files, mapping, reports
 from nimbus_reef.formats.contract import SPAN_COLUMNS, CellKind
@@ -13,6 +14,8 @@ from nimbus_reef.formats.kinds import KINDS
 from nimbus_reef.store.loading import ingest, undo
 from nimbus_reef.store.loading.ingest import FilePart, Source
 from nimbus_reef.store.loading.verify import verify
+from nimbus_reef.store.reading import marketplace_ids
+from nimbus_reef.store.reading.facts import Facts
 from nimbus_reef.store.record import snapshots
 from nimbus_reef.store.record.models import FACTS
 
@@ -91,6 +94,7 @@ def test_every_column_of_the_contract_has_its_place(kind):
         "campaign_id",
         "ad_group_id",
         "target_id",
+        "ad_id",
     }
     if KINDS[kind].takes_blocks:
         assert "first_day" in FACTS[kind].columns
@@ -157,3 +161,28 @@ def test_no_text_that_is_let_in_is_too_long_for_its_column(kind):
     for column in KINDS[kind].columns:
         if column.holds is CellKind.TEXT and lengths.get(column.name):
             assert column.longest <= lengths[column.name]
+
+
+def test_ids_of_targets_and_ads_are_kept_from_any_report_and_the_newest_word_counts(store, account, tmp_path):
+    def ids():
+        with store.read() as connection:
+            rows = connection.execute(text("SELECT kind, external_id FROM marketplace_id ORDER BY kind"))
+            return [tuple(each) for each in rows]
+
+    load(store, account, tmp_path, "targets", [row("targets", target_id="T-1", match_type="exact")])
+    assert ids() == [("target", "T-1")]
+    load(store, account, tmp_path, "target_daily", [row("target_daily", target_id="T-2")])
+    assert ids() == [("target", "T-2")], "the same target, known by another id now"
+    load(store, account, tmp_path, "target_daily", [row("target_daily", target_id=None)])
+    assert ids() == [("target", "T-2")], "a file without ids takes none away"
+    load(store, account, tmp_path, "product_ads", [row("product_ads", ad_id="A-9")])
+    assert ids() == [("ad", "A-9"), ("target", "T-2")]
+    home = row("targets")
+    where = home["campaign"], "bid", "1", "2", home["ad_group"], home["target"], home["match_type"]
+    bid = Change(1, Action.UPDATE, Entity.TARGET, *where)
+    ad = row("product_ads")
+    where = ad["campaign"], "state", "paused", "enabled", ad["ad_group"]
+    paused = Change(2, Action.UPDATE, Entity.PRODUCT_AD, *where, sku=ad["sku"])
+    known = marketplace_ids.of_changes(Facts(store), account.id, [bid, paused])
+    assert known[1]["target_id"] == "T-2"
+    assert known[2]["ad_id"] == "A-9"

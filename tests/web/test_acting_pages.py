@@ -132,18 +132,6 @@ def own_settings(demo):
     change(**{each.name: getattr(USUAL, each.name) for each in fields(USUAL)})
 
 
-def test_a_sheet_leaves_in_the_account_s_own_layout(owner, demo, own_settings):
-    own_settings(
-        export_name="Upload", export_columns=("Campaign Name = campaign", 'Operation = "Update"', "Bid = new_value")
-    )
-    page = owner.get("/targeting/targets?account=fernhollow-de&where=verdict:is:costly&where=orders:gt:0")
-    owner.post("/targeting/targets/accept", data={"account": "fernhollow-de", "row": row_ids(page)[0]})
-    assert "Sheet as Upload" in text_of(owner.get("/plan/?account=fernhollow-de"))
-    lines = owner.get("/plan/sheet.own?account=fernhollow-de").get_data(as_text=True).splitlines()
-    (made,) = plans.planned(demo.store, 1)
-    assert lines == ["Campaign Name,Operation,Bid", f"{made.change.campaign},Update,{made.change.new_value}"]
-
-
 def test_a_product_has_its_own_minimum_of_clicks(owner, own_settings):
     few = SimpleVerdict.FEW_CLICKS.value.replace(" ", "+")
     address = f"/targeting/targets?account=fernhollow-de&where=simple:is:{few}"

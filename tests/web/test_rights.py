@@ -102,6 +102,7 @@ def things(demo):
         "sending_id": sendings.send(store, account.id, 1, "csv", [change]),
         "remark_id": notes.of_account(store, account.id, "targets", "1")[0].id,
         "view_id": 999,
+        "layout_id": 999,
     }
     accounts.rest(store, account.id, None, resting=False)
     plans.remove_many(store, account.id, 1, [change.id])

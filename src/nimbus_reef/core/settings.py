@@ -7,7 +7,7 @@ where people type them, money is in units of the account's currency.
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 from dataclasses import dataclass, field, fields
 from enum import StrEnum
 from functools import cache
@@ -16,7 +16,6 @@ from typing import Any, Final
 from nimbus_reef.core.bids import STANDARD_LIMITS, BidLimits
 from nimbus_reef.core.budgets import STANDARD as IDLE
 from nimbus_reef.core.budgets import IdleLimits
-from nimbus_reef.core.changes import SHEET_COLUMNS
 from nimbus_reef.core.costly_words import STANDARD as OUT
 from nimbus_reef.core.costly_words import WordLimits
 from nimbus_reef.core.families import COSTLY_INDEX, KEPT_SHARE, LEAST_SHARE
@@ -386,18 +385,6 @@ class Settings:
         FULL_PAGE.title[1], "length of a title", "Catalog, listings", "characters at most", 1, 1000
     )
 
-    export_name: str = _set(
-        "", "name of your own sheet layout", SettingGroup.PLAN, Holds.TEXT, "a third download of the change sheet"
-    )
-    export_columns: tuple[str, ...] = _set(
-        (),
-        'its columns in order, as “Their header = our column”, or = "fixed text"',
-        SettingGroup.PLAN,
-        Holds.WORDS,
-        "the columns of that sheet; ours are row, action, entity, campaign, ad_group, target, match_type, sku,"
-        " placement, days, from_hour, to_hour, field, old_value, new_value, reason, finding",
-    )
-
     report_name: str = _set(
         "", "your name on the report", SettingGroup.REPORT, Holds.TEXT, "the first line of the client’s report"
     )
@@ -478,32 +465,11 @@ def problem(setting: AccountSetting, value: Any) -> str | None:
         len(each.split()) > 1 and each.split()[-1].isdecimal() for each in value
     ):
         return "has to be a SKU and a number of clicks, such as SW-20 15"
-    if setting.key == "export_columns" and (wrong := export_problem(value)):
-        return wrong
     if setting.holds in (Holds.WORDS, Holds.TEXT):
         return None
     if not setting.least <= value <= setting.most:
         per = 100 if setting.holds is Holds.RATE else 1
         return f"has to be from {setting.least * per:g} to {setting.most * per:g}"
-    return None
-
-
-def export_columns(settings: Settings) -> list[tuple[str, str, bool]]:
-    """The own layout of the sheet: header, our column or the fixed text, and whether it is fixed."""
-    entries = []
-    for each in settings.export_columns:
-        header, _, words = each.partition("=")
-        text = words.strip()
-        fixed = len(text) > 1 and text[0] == text[-1] == '"'
-        entries.append((header.strip(), text.strip('"') if fixed else text, fixed))
-    return entries
-
-
-def export_problem(value: Sequence[str]) -> str | None:
-    """Why columns of an own layout cannot stand, or None."""
-    for header, text, fixed in export_columns(Settings(export_columns=tuple(value))):
-        if not header or (not fixed and text not in SHEET_COLUMNS):
-            return f"has “{header} = {text}”: after the = stands one of our columns, or a text in quotes"
     return None
 
 

@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
+import zipfile
+from collections.abc import Iterable, Iterator
 from typing import IO, Final
 
+from nimbus_reef.core import sheet_layouts
 from nimbus_reef.core.changes import KINDS, SHEET_COLUMNS, Change
+from nimbus_reef.core.sheet_layouts import Ids, SheetLayout
 from nimbus_reef.formats.tables import Sheet, SheetColumn, csv_lines, write_xlsx
 
 COLUMNS: Final = SHEET_COLUMNS
@@ -22,13 +25,17 @@ def as_csv(changes: Iterable[Change]) -> Iterator[str]:
     return csv_lines(COLUMNS, (_cells(change) for change in changes))
 
 
-def in_layout(changes: Iterable[Change], columns: Sequence[tuple[str, str, bool]]) -> Iterator[str]:
-    """
-    The sheet in a layout of one's own, as CSV text. columns: header, our column or a fixed text,
-    whether it is fixed.
-    """
-    rows = ([result if fixed else str(getattr(change, result)) for _, result, fixed in columns] for change in changes)
-    return csv_lines([header for header, _, _ in columns], rows)
+def in_layout(changes: Iterable[Change], ids: Ids, layout: SheetLayout) -> Iterator[str]:
+    """The sheet in a layout of one's own, as CSV text."""
+    rows = (sheet_layouts.cells(change, ids.get(change.row, {}), layout) for change in changes)
+    return csv_lines([each.header for each in layout.columns], rows)
+
+
+def in_files(changes: Iterable[Change], ids: Ids, layout: SheetLayout, target: IO[bytes]) -> None:
+    """The same as a ZIP of a file for each kind of thing."""
+    with zipfile.ZipFile(target, "w", zipfile.ZIP_DEFLATED) as packed:
+        for name, part in sheet_layouts.files(changes, layout).items():
+            packed.writestr(f"{name}.csv", "".join(in_layout(part, ids, layout)))
 
 
 def _typed_cells(change: Change) -> list[str | int | float]:

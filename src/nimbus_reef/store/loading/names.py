@@ -7,14 +7,23 @@ from dataclasses import dataclass, replace
 from typing import Final
 
 import polars as pl
-from sqlalchemy import Connection, Table, bindparam, select, update
+from sqlalchemy import Connection, Table, bindparam, delete, insert, select, update
 
 from nimbus_reef.formats.distinct_texts import DistinctTexts
 from nimbus_reef.store.loading import id_allocator
 from nimbus_reef.store.loading.id_allocator import IdAllocator
 from nimbus_reef.store.record import bulk
 from nimbus_reef.store.record.engine import Store
-from nimbus_reef.store.record.models import KEYS_OF, ad_group, campaign, product, product_ad, target, target_term
+from nimbus_reef.store.record.models import (
+    KEYS_OF,
+    ad_group,
+    campaign,
+    marketplace_id,
+    product,
+    product_ad,
+    target,
+    target_term,
+)
 
 WHOLE_CAMPAIGN: Final = ""
 """Name of the ad group that stands for the whole campaign (campaign-wide negatives)."""
@@ -58,6 +67,7 @@ _SAID: Final = (
     "match_type",
     "search_term",
     "sku",
+    "ad_id",
     "query",
     "keyword",
 )
@@ -92,8 +102,10 @@ def _ids_of(allocator: IdAllocator, account_id: int, kind: str, frame: pl.DataFr
     if "ad_group" in rows.columns:
         rows = rows.with_columns(pl.col("ad_group").fill_null(WHOLE_CAMPAIGN))
         rows = _named(allocator, ad_group, account_id, rows, "ad_group")
+    rows = rows.rename({name: _TOLD[name] for name in _TOLD if name in rows.columns})
     if "target" in rows.columns:
         rows = _where_given(rows, "target", "target_id", lambda given: _targets(allocator, given))
+        _keep_ids(allocator, "target", rows, "target_id")
     if "search_term" in rows.columns:
         rows = _with(rows, allocator.phrases(rows["search_term"]), "search_term", "phrase_id")
         rows = _keyed(allocator, target_term, rows, "target_term_id").drop("phrase_id")
@@ -104,9 +116,38 @@ def _ids_of(allocator: IdAllocator, account_id: int, kind: str, frame: pl.DataFr
             rows = _with(rows, allocator.phrases(rows[column]), column, f"{column}_phrase_id")
     if "product_ad_id" in KEYS_OF[kind]:
         rows = _keyed(allocator, product_ad, rows, "product_ad_id")
+        _keep_ids(allocator, "ad", rows, "product_ad_id")
     return rows.sort(_ORDER).select(name for name in rows.columns if name in _IDS)
 
 
+def _keep_ids(allocator: IdAllocator, kind: str, rows: pl.DataFrame, key: str) -> None:
+    """Keeps the marketplace's ids of targets or product ads, where the file tells them; the newest word counts."""
+    told = {"target": _TOLD["target_id"], "ad": _TOLD["ad_id"]}[kind]
+    if told not in rows.columns:
+        return
+    given = (
+        rows.select(thing_id=pl.col(key), external_id=pl.col(told))
+        .drop_nulls()
+        .filter(pl.col("thing_id") > 0)
+        .unique("thing_id", keep="last", maintain_order=True)
+    )
+    known = select(marketplace_id.c.thing_id, marketplace_id.c.external_id).where(marketplace_id.c.kind == kind)
+    held = pl.DataFrame(
+        allocator.connection.execute(known).fetchall(),
+        schema={"thing_id": pl.UInt32, "external_id": pl.String},
+        orient="row",
+    )
+    new = given.join(held, on=["thing_id", "external_id"], how="anti", maintain_order="left")
+    allocator.settled &= new.is_empty()
+    if allocator.making and len(new):
+        for piece in new.with_columns(kind=pl.lit(kind)).iter_slices(1000):
+            former = marketplace_id.c.kind == kind, marketplace_id.c.thing_id.in_(piece["thing_id"].to_list())
+            allocator.connection.execute(delete(marketplace_id).where(*former))
+            allocator.connection.execute(insert(marketplace_id).values(piece.to_dicts()))
+
+
+_TOLD: Final = {"target_id": "_target_id", "ad_id": "_ad_id"}
+"""Ids of the marketplace as a file tells them, beside which ours are made."""
 _ORDER: Final = "_order"
 _IDS: Final = frozenset(
     {

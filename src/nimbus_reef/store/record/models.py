@@ -801,3 +801,22 @@ rule_run = Table(
     _now("at"),
     **_TABLE,
 )
+marketplace_id = Table(
+    "marketplace_id",
+    metadata,
+    # target or ad: those of campaigns and ad groups stand with these
+    Column("kind", String(8), primary_key=True),
+    Column("thing_id", INTEGER(unsigned=True), primary_key=True, autoincrement=False),
+    Column("external_id", String(64), nullable=False),
+    **_TABLE,
+)
+sheet_layout = Table(
+    "sheet_layout",
+    metadata,
+    _id(),
+    _ref("account_id", "account"),
+    Column("name", String(128), nullable=False),
+    Column("content", JSON, nullable=False),
+    UniqueConstraint("account_id", "name"),
+    **_TABLE,
+)

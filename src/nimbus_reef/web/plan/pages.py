@@ -23,6 +23,7 @@ from nimbus_reef.web.kit.answers import Answer
 from nimbus_reef.web.kit.context import Context
 from nimbus_reef.web.kit.planned import PlanStrip, account_strip, lines, made_under
 from nimbus_reef.web.kit.tables import Head, TableView
+from nimbus_reef.web.plan.layout_pages import LayoutLink, links
 
 _SORTS: Final[Mapping[str, Callable[[Planned], Any]]] = {
     "row": lambda each: each.change.row,
@@ -294,7 +295,8 @@ def _way_out(rows: Sequence[int], by_row: Mapping[int, Planned], figures: Figure
 class PlanView:
     """
     The plan. kind: of which alone changes are shown; waiting: how many there are in all; answer: what a sheet read back
-    would change; steps: what was accepted and can be taken back; sendings: sheets that left.
+    would change; steps: what was accepted and can be taken back; sendings: sheets that left; layouts: those of one's
+    own, in which the sheet is offered.
     """
 
     conflicts: Sequence[ConflictLine]
@@ -306,6 +308,7 @@ class PlanView:
     answer: ReadBack | None
     steps: Sequence[StepLine]
     sendings: Sequence[SendingLine]
+    layouts: Sequence[LayoutLink]
 
 
 def summary(strip: PlanStrip, campaigns: int, figures: Figures) -> Answer:
@@ -322,7 +325,7 @@ def summary(strip: PlanStrip, campaigns: int, figures: Figures) -> Answer:
 def page(ask: Context, planned: Sequence[Planned], answer: ReadBack | None = None) -> PlanView:
     """All waiting changes by campaign."""
     scope, figures, store = ask.scope, ask.figures, ask.facts.store
-    kind = scope.own_value("what")
+    kind, offered = scope.own_value("what"), links(ask, planned)
     found = plan_prices.conflicts_of(ask.facts, ask.selection, [each.change for each in planned])
     planned = fitting(planned, scope.query, kind)
     return PlanView(
@@ -335,4 +338,5 @@ def page(ask: Context, planned: Sequence[Planned], answer: ReadBack | None = Non
         answer,
         step_lines(plan_steps.steps(store, ask.account.id), figures) if ask.writes else [],
         sending_lines(sendings.sendings(store, ask.account.id), figures),
+        offered,
     )

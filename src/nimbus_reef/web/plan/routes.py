@@ -16,19 +16,21 @@ from nimbus_reef.analysis.wording import rise_words
 from nimbus_reef.core import plan as rules
 from nimbus_reef.core.changes import Change, value_problem
 from nimbus_reef.core.conflicts import BLOCKS
-from nimbus_reef.core.settings import export_columns
+from nimbus_reef.core.sheet_layouts import SheetLayout
 from nimbus_reef.errors import BadInput, Conflict, NotFound
 from nimbus_reef.formats import change_sheet, sandbox
 from nimbus_reef.formats.typed import whole
 from nimbus_reef.store.people import plan_steps, plans, sendings, trail
+from nimbus_reef.store.people import sheet_layouts as store_layouts
 from nimbus_reef.store.people.plan_steps import StepKind
 from nimbus_reef.store.people.plans import Planned
+from nimbus_reef.store.reading import marketplace_ids
 from nimbus_reef.store.record import loads, workers
 from nimbus_reef.web.current import account_by_id, context, current_scope, figures, inside, must_write, person, services
 from nimbus_reef.web.kit.context import shown
 from nimbus_reef.web.kit.guard import asked_about
 from nimbus_reef.web.kit.stale import typed_anew
-from nimbus_reef.web.plan import pages
+from nimbus_reef.web.plan import layout_pages, pages
 from nimbus_reef.web.plan.forms import ValueForm
 
 plan = Blueprint("plan", __name__, url_prefix="/plan")
@@ -51,10 +53,21 @@ def _page(planned: list[Planned], answer: rules.ReadBack | None = None) -> str:
 @plan.get("/sheet.<ending>")
 def sheet(ending: str) -> Response:
     """The change sheet as CSV or XLSX; refused while a row of the plan contradicts another."""
-    account, planned = current_scope().account, _planned()
-    layout = export_columns(account.settings)
-    if ending not in ("csv", "xlsx") and not (ending == "own" and layout):
+    if ending not in ("csv", "xlsx"):
         raise NotFound("The sheet is CSV or XLSX.", remedy="Choose one of them on the plan.")
+    planned = _whole_plan()
+    changes = [each.change for each in planned]
+    if ending == "csv":
+        return _sent(Response(change_sheet.as_csv(changes), mimetype="text/csv"), ending, ending, planned)
+    target = io.BytesIO()
+    change_sheet.as_xlsx(changes, target)
+    kind = "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet"
+    return _sent(Response(target.getvalue(), mimetype=kind), ending, ending, planned)
+
+
+def _whole_plan() -> list[Planned]:
+    """The plan, where a sheet of it can leave; BadInput or Conflict where it cannot."""
+    planned = _planned()
     changes = [each.change for each in planned]
     wrong = rules.problems(changes)
     if wrong:
@@ -70,25 +83,68 @@ def sheet(ending: str) -> Response:
             f"Row {blocking[0].rows[0]}: {rise_words(blocking[0].rise, figures())}.",
             remedy="Resolve the conflict on the plan first.",
         )
-    if ending == "own":
-        response = Response(change_sheet.in_layout(changes, layout), mimetype="text/csv")
-    elif ending == "csv":
-        response = Response(change_sheet.as_csv(changes), mimetype="text/csv")
-    else:
-        target = io.BytesIO()
-        change_sheet.as_xlsx(changes, target)
-        response = Response(
-            target.getvalue(), mimetype="application/vnd.openxmlformats-officedocument.spreadsheetml.sheet"
-        )
+    return planned
+
+
+def _sent(response: Response, sheet: str, ending: str, planned: list[Planned]) -> Response:
+    """A sheet on its way out, kept as a sending where the person may write."""
+    account = current_scope().account
     if person().writes:
-        sendings.send(services().store, account.id, person().id, ending, planned)
+        sendings.send(services().store, account.id, person().id, sheet, planned)
     else:
-        detail = {"sheet": ending, "changes": len(changes)}
+        detail = {"sheet": sheet, "changes": len(planned)}
         trail.note(services().store, "exported", person_id=person().id, account_id=account.id, detail=detail)
-    response.headers["Content-Disposition"] = (
-        f"attachment; filename=changes-{account.key}.{'csv' if ending == 'own' else ending}"
-    )
+    response.headers["Content-Disposition"] = f"attachment; filename=changes-{account.key}.{ending}"
     return response
+
+
+@plan.get("/layouts")
+@plan.get("/layouts/<int:layout_id>")
+def layouts(layout_id: int = 0) -> str:
+    """Layouts of one's own for the sheet, and the editor."""
+    edited = _layout(layout_id) if layout_id else None
+    return render_template("plan/layouts.html", **shown(layout_pages.page(context(), edited)))
+
+
+def _layout(layout_id: int) -> SheetLayout:
+    return store_layouts.layout(services().store, current_scope().account.id, layout_id)
+
+
+@plan.post("/layouts")
+def save_layout() -> AnyResponse | str:
+    """Saves a layout, or shows it anew with a column moved."""
+    who, form, scope = must_write(), request.form, current_scope()
+    typed = layout_pages.typed(form.getlist("header"), form.getlist("of"), form.getlist("fixed"), form)
+    if not form.get("save"):
+        return render_template("plan/layouts.html", **shown(layout_pages.page(context(), typed)))
+    if typed.id:
+        _layout(typed.id)
+    store_layouts.save(services().store, scope.account.id, who.id, typed)
+    flash(f"Layout “{typed.name}” saved. The plan offers the sheet in it.")
+    return redirect(scope.elsewhere(url_for("plan.layouts")), 303)
+
+
+@plan.post("/layouts/<int:layout_id>/remove")
+def remove_layout(layout_id: int) -> AnyResponse:
+    """Takes a layout away."""
+    who, scope, gone = must_write(), current_scope(), _layout(layout_id)
+    store_layouts.remove(services().store, scope.account.id, who.id, gone)
+    flash(f"Layout “{gone.name}” removed.")
+    return redirect(scope.elsewhere(url_for("plan.layouts")), 303)
+
+
+@plan.get("/layouts/<int:layout_id>/sheet")
+def own_sheet(layout_id: int) -> Response:
+    """The change sheet in a layout of one's own: a CSV, or a ZIP of one for each kind of thing."""
+    layout, planned = _layout(layout_id), _whole_plan()
+    changes = [each.change for each in planned]
+    ids = marketplace_ids.of_changes(services().facts, current_scope().account.id, changes) if layout.ids else {}
+    if not layout.apart:
+        text = change_sheet.in_layout(changes, ids, layout)
+        return _sent(Response(text, mimetype="text/csv"), "own", "csv", planned)
+    target = io.BytesIO()
+    change_sheet.in_files(changes, ids, layout, target)
+    return _sent(Response(target.getvalue(), mimetype="application/zip"), "own", "zip", planned)
 
 
 @plan.get("/accepting/<int:job_id>")
