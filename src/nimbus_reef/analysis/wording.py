@@ -22,8 +22,8 @@ from nimbus_reef.formats.figures import Figures
 LONGEST_REASON: Final = 1024
 PLACEMENTS: Final[Mapping[str, str]] = {
     Placement.TOP_OF_SEARCH.value: "top of search",
-    Placement.ELSEWHERE_IN_SEARCH.value: "elsewhere in search",
-    Placement.PRODUCT_PAGE.value: "product page",
+    Placement.ELSEWHERE_IN_SEARCH.value: "rest of search",
+    Placement.PRODUCT_PAGE.value: "product pages",
     Placement.OFF_SITE.value: "off-site",
 }
 

@@ -69,7 +69,7 @@ _WORDS: Final = (
     ("own test", "A row with enough clicks of its own to be judged by them."),
     ("peers", "Other brands of the same category and month."),
     ("percentile", "The share of peers that do worse. 80 means better than 80 % of them."),
-    ("placement", "Where an ad shows: top of search, elsewhere in search, product pages, off-site."),
+    ("placement", "Where an ad shows: top of search, rest of search, product pages, off-site."),
     ("plan", "All changes you accepted. It becomes one change sheet."),
     ("portfolio", "A group of campaigns."),
     ("product ad", "A product advertised in an ad group."),

@@ -93,7 +93,6 @@ class ReasonKey(StrEnum):
     RAISE_WITHOUT_ORDER = "raise_without_order"
     SELLS_UNADVERTISED = "sells_unadvertised"
     SETS_BASE = "sets_base"
-    SET = "set"
     SET_BACK = "set_back"
     SHIFT_BESIDE = "shift_beside"
     SHIFT_TO = "shift_to"

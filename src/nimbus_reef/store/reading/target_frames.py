@@ -6,7 +6,7 @@ import polars as pl
 
 from nimbus_reef.core import cohorts
 from nimbus_reef.core.cohorts import Fitted
-from nimbus_reef.core.model import MEASURES
+from nimbus_reef.core.model import MEASURES, State
 from nimbus_reef.core.targeting import PRODUCT_LEVEL, with_cohort
 from nimbus_reef.core.windows import Window
 from nimbus_reef.store.reading import product_frames, setting_frames, word_frames
@@ -47,7 +47,8 @@ def clicked_days(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
 
 def target_rows(facts: Facts, account_id: int, window: Window, source: str | None = None) -> pl.DataFrame:
     """
-    One row per target that did anything in the window, from a report as in `target_sums`.
+    One row per target that did anything in the window, from a report as in `target_sums`, and per target that is
+    enabled at its end and did nothing: its measures are 0.
 
     target_id, ad_group_id, campaign_id, campaign, ad_group, target, match_type,
     state, bid (micro; both null where no settings are held), the chain of the
@@ -56,16 +57,26 @@ def target_rows(facts: Facts, account_id: int, window: Window, source: str | Non
     source = source or facts.target_source(account_id, window).kind
 
     def make() -> pl.DataFrame:
+        settings = setting_frames.target_settings(facts, account_id, window)
         return (
-            target_sums(facts, account_id, window, source)
+            _with_idle(target_sums(facts, account_id, window, source), targets(facts, account_id), settings)
             .join(targets(facts, account_id), on="target_id")
-            .join(setting_frames.target_settings(facts, account_id, window), on="target_id", how="left")
+            .join(settings, on="target_id", how="left")
             .join(groups(facts, account_id, window), on="ad_group_id", how="left")
             .join(setting_frames.placed(facts, account_id, window), on="campaign_id", how="left")
             .sort("target_id")
         )
 
     return facts.kept("targets", account_id, make, window, source)
+
+
+def _with_idle(sums: pl.DataFrame, names: pl.DataFrame, settings: pl.DataFrame) -> pl.DataFrame:
+    """Sums by target, and a row of zeros for each that is enabled and has none."""
+    enabled = settings.filter(pl.col("state").cast(pl.String) == State.ENABLED.value).select("target_id")
+    buys = names.filter(~pl.col("match_type").cast(pl.String).str.starts_with("negative")).select("target_id")
+    idle = enabled.join(buys, on="target_id", how="semi").join(sums.select("target_id"), on="target_id", how="anti")
+    zeros = [pl.lit(0, sums.schema[name]).alias(name) for name in sums.columns if name != "target_id"]
+    return pl.concat([sums, idle.select(pl.col("target_id").cast(sums.schema["target_id"]), *zeros)])
 
 
 def named_targets(facts: Facts, account_id: int, window: Window, source: str) -> pl.DataFrame:

@@ -111,11 +111,19 @@ def value_words(action: RowAction, value: Value) -> str:
     return f"{figure:+g}" if signed else f"{figure:g}"
 
 
+def done_words(action: RowAction, value: Value) -> str:
+    """An action with what was entered, as it is read."""
+    words, text = WORDS[action], value_words(action, value).replace("-", "\N{MINUS SIGN}")
+    if not text:
+        return words
+    unit = " points" if action is RowAction.ADJUST_BY else " %" if TAKES[action] in (Takes.SHARE, Takes.POINTS) else ""
+    return f"{words.removesuffix(', %').removesuffix(', points')} {text}{unit}"
+
+
 def in_words(conditions: Sequence[Filter], query: str, action: RowAction, value: Value, symbol: str) -> str:
     """An action and the rows it is for in a few words, as the change sheet has it for a reason."""
     on = [each.label(symbol) for each in conditions] + ([f"“{query}”"] if query else [])
-    done = " ".join(each for each in (WORDS[action], value_words(action, value)) if each)
-    return f"own rule: {', '.join(on) or 'chosen by hand'} → {done}"
+    return f"own rule: {', '.join(on) or 'chosen by hand'} → {done_words(action, value)}"
 
 
 def is_endless(conditions: Sequence[Filter]) -> bool:

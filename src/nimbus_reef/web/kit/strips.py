@@ -76,7 +76,7 @@ def strip(standing: Standing, figures: Figures) -> Strip:
             "thin" if ticks else "no peers",
         )
     ahead = place_words(at, figures)
-    typical = f"; typical {metric_words(standing.metric, standing.typical, figures)}"
+    typical = f"; median {metric_words(standing.metric, standing.typical, figures)}"
     low, high = standing.low or at, standing.high or at
     return Strip(at, low, high, ticks, tone_of(at), False, ahead + typical, _note(standing), figures.count(at))
 

@@ -18,6 +18,7 @@ from nimbus_reef.store.people import rules
 from nimbus_reef.store.people.rules import Rule
 from nimbus_reef.web.kit.actions import (
     WORDS,
+    done_words,
     entered,
     in_words,
     is_endless,
@@ -125,7 +126,7 @@ def line(rule: Rule, fields: Mapping[str, Field], spec: ListSpec, ask: Context) 
     return RuleLine(
         rule.id,
         tuple(labels),
-        " ".join(each for each in (WORDS[action], value_words(action, value)) if each),
+        done_words(action, value),
         no_sale.get(rule.no_sale, ""),
         SCHEDULES.get(rule.every, f"every {rule.every} days"),
         rule.everywhere,
