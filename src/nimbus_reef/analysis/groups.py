@@ -10,7 +10,7 @@ import polars as pl
 from nimbus_reef.analysis.delivery import budgets
 from nimbus_reef.analysis.selection import Selection
 from nimbus_reef.analysis.sheet_rows import change, evidence_of, promise
-from nimbus_reef.core import evidence, naming, targeting
+from nimbus_reef.core import evidence, naming, own_limits, targeting
 from nimbus_reef.core.changes import Change, Entity
 from nimbus_reef.core.checks import Subject
 from nimbus_reef.core.model import MEASURES, MICRO, Bidding, Placement, State
@@ -235,6 +235,7 @@ def _bids(facts: Facts, selection: Selection, groups: pl.Series) -> dict[int, li
         .with_columns(pl.col("target", "match_type").cast(pl.String), bid=pl.col("bid") / MICRO)
         .sort("target_id")
     )
+    found = found.with_columns(own_limits.columns(account.own_limits, account.bid_limits, found.columns))
     by_group: dict[int, list[dict[str, Any]]] = {}
     for row in found.to_dicts():
         by_group.setdefault(row["ad_group_id"], []).append(row)
@@ -287,8 +288,9 @@ def _bid_changes(
     selection: Selection, row: Mapping[str, Any], targets: Sequence[Mapping[str, Any]], action: RowAction, value: Value
 ) -> list[Change]:
     """The bids of all targets of an ad group, changed by a share or set to an amount, within floor and ceiling."""
-    limits, figure, changes = selection.account.bid_limits, float(value or 0), []
+    account, figure, changes = selection.account, float(value or 0), []
     for target in targets:
+        limits = own_limits.in_force(account.own_limits, account.bid_limits, target)
         wanted = figure if action is RowAction.BIDS_TO else target["bid"] * (1 + figure)
         bid = round(min(max(wanted, limits.floor), limits.ceiling), 2)
         if bid != round(target["bid"], 2):

@@ -14,7 +14,7 @@ from nimbus_reef.analysis.destinations import Destination, places
 from nimbus_reef.analysis.judged import Judged, judged_targets, judged_terms, judged_words, never_shut_out, winners
 from nimbus_reef.analysis.selection import Selection
 from nimbus_reef.analysis.sheet_rows import change, evidence_of, promise
-from nimbus_reef.core import bids, costly_words, evidence, words
+from nimbus_reef.core import bids, costly_words, evidence, own_limits, words
 from nimbus_reef.core.changes import Action, Change, Entity
 from nimbus_reef.core.checks import Subject
 from nimbus_reef.core.checks.targeting import WASTED_TERMS, WINNERS, WORDS_TO_SHUT_OUT, filed_under
@@ -175,6 +175,16 @@ def recommended(facts: Facts, selection: Selection, subject: Subject, rows: pl.D
     return recommend(facts, selection, rows, {key[0]: part for key, part in of_group.items()}, products.clear())
 
 
+def limited(account: Account, rows: pl.DataFrame) -> pl.DataFrame:
+    """Rows with the limits of their bids that are set below the account: see `limits_of`."""
+    return rows.with_columns(own_limits.columns(account.own_limits, account.bid_limits, rows.columns))
+
+
+def limits_of(account: Account, row: Mapping[str, Any]) -> bids.BidLimits:
+    """What the bid of a row of `limited` keeps to."""
+    return own_limits.in_force(account.own_limits, account.bid_limits, row)
+
+
 def _targets(
     facts: Facts, selection: Selection, rows: pl.DataFrame, products: Mapping[Any, pl.DataFrame], none: pl.DataFrame
 ) -> list[JudgedRow]:
@@ -183,12 +193,12 @@ def _targets(
     by_target = {key[0]: part for key, part in frame.partition_by("target_id", as_dict=True).items()}
     no_days = frame.clear()
     opened = []
-    for row in rows.to_dicts():
+    for row in limited(account, rows).to_dicts():
         days = by_target.get(row["target_id"], no_days)
         bid = from_micro(row["bid"]) if row["bid"] is not None else None
         past = _past(days, history(selection))
         core = core_row(row, monthly_days(facts, selection, Subject.TARGET))
-        proposal = for_target(core, bid=bid, history=past, limits=account.bid_limits)
+        proposal = for_target(core, bid=bid, history=past, limits=limits_of(account, row))
         opened.append(JudgedRow(row, bid, proposal, days, products.get(row["ad_group_id"], none)))
     return opened
 
@@ -234,13 +244,13 @@ def _terms(
     days = monthly_days(facts, selection, Subject.TERM)
     never = never_shut_out(selection.account)
     opened = []
-    for row in rows.to_dicts():
+    for row in limited(selection.account, rows).to_dicts():
         group = row["ad_group_id"]
         own = products.get(group, none)
         item = words.item_shape(row["term"]) in shapes
         if row["row_id"] in winning:
             found = homes.for_term(row["term"], (row["campaign"], row["ad_group"]), products_of.get(group, []))
-            proposal = for_winner(core_row(row, days), selection.account.bid_limits, ratio=ratio[row["row_id"]])
+            proposal = for_winner(core_row(row, days), limits_of(selection.account, row), ratio=ratio[row["row_id"]])
             if not found:
                 proposal = Recommendation(Move.NONE, (Reason(ReasonKey.NO_DESTINATION),))
             opened.append(JudgedRow(row, None, proposal, None, own, found, item=item))

@@ -44,9 +44,9 @@ def proposals(
     homes = places(facts, selection) if action is RowAction.OWN_TARGET else None
     advertised = judged_proposals.advertised(facts, selection, rows["ad_group_id"]) if homes else {}
     ratio = judged_proposals.bid_ratios(facts, selection, rows) if homes else {}
-    limits = selection.account.settings.bid_limits
     entries = []
-    for row in rows.to_dicts():
+    for row in judged_proposals.limited(selection.account, rows).to_dicts():
+        limits = judged_proposals.limits_of(selection.account, row)
         beside, bid = of_group.get(row["ad_group_id"], products.clear()), None
         to: tuple[Destination, ...] = ()
         if subject is Subject.TARGET:

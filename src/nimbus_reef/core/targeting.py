@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
-from typing import Final
+from typing import Any, Final
 
 import polars as pl
 
@@ -65,28 +65,54 @@ class Aims:
     """
     Target ACOS as fractions: the account's, and own ones by name, as (name, target).
 
-    The nearest wins: campaign, then portfolio, then (main) product, then the account.
+    The nearest wins: the target itself, campaign, portfolio, (main) product, the account.
     """
 
     account: float
     campaigns: tuple[tuple[str, float], ...] = ()
     portfolios: tuple[tuple[str, float], ...] = ()
     products: tuple[tuple[str, float], ...] = ()
+    targets: tuple[tuple[str, float], ...] = ()
 
     def expr(self, columns: Collection[str]) -> pl.Expr:
         """The target in force on each row, by those of its columns that name something."""
         levels = (
-            ("campaign", self.campaigns),
-            ("portfolio", self.portfolios),
-            ("sku", self.products),
-            ("main_product", self.products),
+            (TARGET_KEY, dict(self.targets)),
+            ("campaign", dict(self.campaigns)),
+            ("portfolio", dict(self.portfolios)),
+            ("sku", dict(self.products)),
+            ("main_product", dict(self.products)),
         )
-        own = [
-            pl.col(column).cast(pl.String).replace_strict(dict(named), default=None, return_dtype=pl.Float64)
-            for column, named in levels
-            if named and column in columns
-        ]
-        return pl.coalesce(*own, pl.lit(self.account, pl.Float64)).alias("target_acos")
+        return nearest(levels, self.account, columns).alias("target_acos")
+
+
+TARGET_KEY: Final = "target key"
+"""Stands for the four columns that name a target among the levels of `nearest`."""
+_KEY_COLUMNS: Final = ("campaign", "ad_group", "target", "match_type")
+_BETWEEN: Final = " · "
+
+
+def target_key(row: Mapping[str, Any]) -> str:
+    """What a target is called where something is kept for it alone."""
+    return _BETWEEN.join(str(row[name]) for name in _KEY_COLUMNS)
+
+
+def nearest(levels: Sequence[tuple[str, Mapping[str, float]]], usual: float, columns: Collection[str]) -> pl.Expr:
+    """
+    What is set for the nearest level of each row, the usual where nothing is. levels: the nearest first, each with the
+    column that names it, and what is set by name.
+    """
+    own = []
+    for column, named in levels:
+        if column == TARGET_KEY and set(_KEY_COLUMNS) <= set(columns):
+            key = pl.concat_str([pl.col(name).cast(pl.String) for name in _KEY_COLUMNS], separator=_BETWEEN)
+        elif column in columns:
+            key = pl.col(column).cast(pl.String)
+        else:
+            continue
+        if named:
+            own.append(key.replace_strict(dict(named), default=None, return_dtype=pl.Float64))
+    return pl.coalesce(*own, pl.lit(usual, pl.Float64))
 
 
 def judged(rows: pl.DataFrame, days: int, aims: Aims, min_clicks: int | pl.Expr) -> pl.DataFrame:

@@ -48,16 +48,24 @@ class RowAction(StrEnum):
     BIDS_TO = "bids to"
     ADJUST_BY = "adjustment by"
     ADJUST_TO = "adjustment to"
+    TARGET_ACOS = "target acos"
+    CEILING = "ceiling"
+    FLOOR = "floor"
 
 
 class Takes(StrEnum):
-    """What is entered with an action: nothing, a change in per cent, an amount, percentage points, or a text."""
+    """
+    What is entered with an action: nothing, a change in per cent, an amount, percentage points, a text, or a limit or
+    rate that nothing entered takes back.
+    """
 
     NOTHING = "nothing"
     SHARE = "share"
     AMOUNT = "amount"
     POINTS = "points"
     TEXT = "text"
+    LIMIT = "limit"
+    RATE = "rate"
 
 
 TAKES: Final[Mapping[RowAction, Takes]] = {
@@ -69,9 +77,14 @@ TAKES: Final[Mapping[RowAction, Takes]] = {
     **dict.fromkeys((RowAction.BID_TO, RowAction.BUDGET_TO, RowAction.DEFAULT_BID_TO, RowAction.BIDS_TO), Takes.AMOUNT),
     **dict.fromkeys((RowAction.ADJUST_BY, RowAction.ADJUST_TO), Takes.POINTS),
     RowAction.PORTFOLIO: Takes.TEXT,
+    RowAction.CEILING: Takes.LIMIT,
+    RowAction.FLOOR: Takes.LIMIT,
+    RowAction.TARGET_ACOS: Takes.RATE,
 }
 Value = float | str | None
 """What was entered with an action: changes as a fraction, amounts in units, points as they are."""
+SETS_LIMITS: Final = (RowAction.TARGET_ACOS, RowAction.CEILING, RowAction.FLOOR)
+"""What is set here at once, and no change of the marketplace's."""
 ON_TARGETS: Final = (
     RowAction.PAUSE,
     RowAction.BID_BY,

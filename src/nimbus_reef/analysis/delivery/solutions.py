@@ -11,7 +11,7 @@ import polars as pl
 
 from nimbus_reef.analysis.delivery import placements, plan_prices
 from nimbus_reef.analysis.judged import AT_ONCE, Judged, is_judged, judged_targets
-from nimbus_reef.analysis.judged_proposals import core_row, judged, monthly_days, recommended
+from nimbus_reef.analysis.judged_proposals import core_row, judged, limits_of, monthly_days, recommended
 from nimbus_reef.analysis.selection import EVERYTHING, Selection
 from nimbus_reef.analysis.sheet_rows import NO_BASIS, change, promise
 from nimbus_reef.core import click_prices
@@ -83,7 +83,7 @@ def _beside(campaign: str, planned: Sequence[Change]) -> tuple[Change, ...]:
 
 
 def _solved_key(selection: Selection, campaign: str, planned: tuple[Change, ...]) -> tuple[Hashable, ...]:
-    return *selection.judging, selection.account.bid_limits, campaign, planned
+    return *selection.judging, selection.account.bid_limits, selection.account.own_limits, campaign, planned
 
 
 def _solved(facts: Facts, selection: Selection, campaign: str, planned: tuple[Change, ...]) -> Solved:
@@ -230,16 +230,15 @@ def _bids(
         return []
     then = click_prices.after(now, [*planned, *raised])
     before = click_prices.after(now, planned)
-    limits, entries = selection.account.bid_limits, []
+    entries = []
     # Nor does the dearest click of all in a placement that is above target.
     highest = (
-        click_prices.most(now, then, click_prices.dearest_bid(now), now.above_target)
-        if now.above_target
-        else limits.ceiling
+        click_prices.most(now, then, click_prices.dearest_bid(now), now.above_target) if now.above_target else math.inf
     )
     days = monthly_days(facts, selection, Subject.TARGET)
     for judged_row in recommended(facts, selection, Subject.TARGET, rows):
         row, bid = judged_row.row, judged_row.bid
+        limits = limits_of(selection.account, row)
         assert bid is not None
         key = (str(row["ad_group"]), str(row["target"]), str(row["match_type"]))
         target_bid = before.targets.get(key)
@@ -248,8 +247,10 @@ def _bids(
         proposed = judged_row.recommendation.new_bid or bid
         aimed = target_bid.bid if target_bid.bid != now.targets[key].bid else proposed
         new = round(min(max(aimed * found.ratio, limits.floor), limits.ceiling), 2)
-        own = click_prices.most(now, then, bid) if row["verdict"] == Verdict.ABOVE.value else highest
-        new = min(new, math.floor(min(own, highest) * 100 + 1e-6) / 100)
+        dearest = limits.ceiling if highest is None else highest
+        if row["verdict"] == Verdict.ABOVE.value:
+            dearest = min(dearest, click_prices.most(now, then, bid))
+        new = min(new, math.floor(dearest * 100 + 1e-6) / 100)
         of: dict[str, Any] = {"ad_group": key[0], "target": key[1], "match_type": key[2]}
         moved = change(Entity.TARGET, "bid", campaign, f"{new:.2f}", f"{bid:.2f}", COSTLY_PLACEMENTS.key, **of)
         effect = bid_moved(core_row(row, days).basis, bid, new)

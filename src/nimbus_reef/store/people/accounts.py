@@ -17,10 +17,11 @@ from sqlalchemy.engine import Row
 
 from nimbus_reef.core import naming
 from nimbus_reef.core.bids import BidLimits
+from nimbus_reef.core.own_limits import OwnLimit
 from nimbus_reef.core.settings import USUAL, Settings
 from nimbus_reef.core.targeting import ASSUMED_TARGET
 from nimbus_reef.errors import BadInput, Conflict
-from nimbus_reef.store.people import account_settings, trail
+from nimbus_reef.store.people import account_settings, own_limits, trail
 from nimbus_reef.store.record.engine import Store
 from nimbus_reef.store.record.models import account, brand
 
@@ -46,12 +47,13 @@ class Account:
     settings: Settings = USUAL
     resting: bool = False
     target_set: bool = True
+    own_limits: tuple[OwnLimit, ...] = ()
 
 
 _QUERY = select(account, brand.c.name.label("brand")).join(brand, brand.c.id == account.c.brand_id)
 
 
-def _account(row: Row[tuple[object, ...]], own: Mapping[str, str]) -> Account:
+def _account(row: Row[tuple[object, ...]], own: Mapping[str, str], limits: tuple[OwnLimit, ...]) -> Account:
     settings = account_settings.of_row(row, own)
     return Account(
         id=row.id,
@@ -71,6 +73,7 @@ def _account(row: Row[tuple[object, ...]], own: Mapping[str, str]) -> Account:
         settings=settings,
         resting=bool(row.resting),
         target_set=row.target_acos is not None,
+        own_limits=limits,
     )
 
 
@@ -79,16 +82,18 @@ def all_accounts(store: Store, *, resting: bool = False) -> list[Account]:
     query = _QUERY.order_by(brand.c.name, account.c.country, account.c.key)
     with store.read() as connection:
         rows = connection.execute(query if resting else query.where(~account.c.resting)).all()
-        own = account_settings.kept(connection)
-    return [_account(row, own.get(row.id, {})) for row in rows]
+        own, limits = account_settings.kept(connection), own_limits.limits(connection)
+    return [_account(row, own.get(row.id, {}), limits.get(row.id, ())) for row in rows]
 
 
 def by_key(store: Store, key: str) -> Account | None:
     """The account of that key."""
     with store.read() as connection:
         row = connection.execute(_QUERY.where(account.c.key == key)).first()
-        own = account_settings.kept(connection, row.id) if row else {}
-    return _account(row, own.get(row.id, {})) if row else None
+        if row is None:
+            return None
+        own, limits = account_settings.kept(connection, row.id), own_limits.limits(connection, row.id)
+    return _account(row, own.get(row.id, {}), limits.get(row.id, ()))
 
 
 _KEY: Final = re.compile(r"[a-z0-9][a-z0-9-]{0,62}")

@@ -42,15 +42,20 @@ class Labels:
 
 def of_account(store: Store, account_id: int) -> Labels:
     """All labels of an account."""
+    with store.read() as connection:
+        return kept(connection, account_id)
+
+
+def kept(connection: Connection, account_id: int) -> Labels:
+    """The same on a connection that is open."""
     query = (
         select(label_table.c.kind, label_table.c.name, label_table.c.label)
         .where(label_table.c.account_id == account_id)
         .order_by(label_table.c.label)
     )
     found: dict[str, dict[str, tuple[str, ...]]] = {kind: {} for kind in KINDS}
-    with store.read() as connection:
-        for kind, name, text in connection.execute(query):
-            found[kind][name] = (*found[kind].get(name, ()), text)
+    for kind, name, text in connection.execute(query):
+        found[kind][name] = (*found[kind].get(name, ()), text)
     return Labels(found[PRODUCT], found[CAMPAIGN])
 
 

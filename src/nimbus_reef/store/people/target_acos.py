@@ -1,33 +1,27 @@
-"""Target ACOS of portfolios, products, campaigns and labels; the account's own stands with the account."""
+"""Target ACOS of portfolios, products, campaigns, labels and targets; the account's own stands with the account."""
 
 from __future__ import annotations
 
 from typing import Final
 
-from sqlalchemy import Connection, delete, select, update
-from sqlalchemy.dialects.mysql import insert
+from sqlalchemy import Connection, update
 
 from nimbus_reef.core.targeting import Aims
 from nimbus_reef.errors import BadInput
-from nimbus_reef.store.people import labels, trail
+from nimbus_reef.store.people import labels, own_limits, trail
 from nimbus_reef.store.people.accounts import Account
+from nimbus_reef.store.people.own_limits import HIGHEST, TARGET_ACOS
 from nimbus_reef.store.record.engine import Store
 from nimbus_reef.store.record.models import account as account_table
-from nimbus_reef.store.record.models import aim
 
-LEVELS: Final = ("account", "portfolio", "product", "label", "campaign")
-HIGHEST: Final = 5.0
+LEVELS: Final = ("account", *own_limits.LEVELS)
 
 
 def own(store: Store, account: Account) -> list[tuple[str, str, float]]:
     """The targets that are set below the account: level, name and target."""
     with store.read() as connection:
-        rows = connection.execute(
-            select(aim.c.level, aim.c.name, aim.c.target_acos)
-            .where(aim.c.account_id == account.id)
-            .order_by(aim.c.level, aim.c.name)
-        )
-        return [(row.level, row.name, row.target_acos) for row in rows]
+        rows = own_limits.kept(connection, account.id)
+        return [(each.level, each.name, each.value) for each in rows if each.what == TARGET_ACOS]
 
 
 def aims(store: Store, account: Account) -> Aims:
@@ -46,7 +40,7 @@ def aims(store: Store, account: Account) -> Aims:
                 values = [by_level["label"][text] for text in texts if text in by_level["label"]]
                 if values:
                     of.setdefault(name, min(values))
-    ordered = (tuple(sorted(each.items())) for each in (campaigns, by_level["portfolio"], products))
+    ordered = (tuple(sorted(each.items())) for each in (campaigns, by_level["portfolio"], products, by_level["target"]))
     return Aims(account.target_acos, *ordered)
 
 
@@ -58,19 +52,14 @@ def set_aim(
         raise BadInput("A target needs a level and a name.", remedy=f"Choose {', '.join(LEVELS)}, and name it.")
     if target_acos is not None and not 0 < target_acos < HIGHEST:
         raise BadInput(f"A target ACOS of {target_acos:.0%} cannot be meant.", remedy="Enter a percentage such as 28.")
-    key = {"account_id": account.id, "level": level, "name": name}
+    if level != "account":
+        return own_limits.set_limits(store, account.id, person_id, level, [name], TARGET_ACOS, target_acos)
 
     def work(connection: Connection) -> None:
-        if level == "account":
-            connection.execute(
-                update(account_table).where(account_table.c.id == account.id).values(target_acos=target_acos)
-            )
-        elif target_acos is None:
-            connection.execute(delete(aim).where(*(aim.c[column] == value for column, value in key.items())))
-        else:
-            kept = insert(aim).values(**key, target_acos=target_acos)
-            connection.execute(kept.on_duplicate_key_update(target_acos=target_acos))
+        connection.execute(
+            update(account_table).where(account_table.c.id == account.id).values(target_acos=target_acos)
+        )
         detail = {"level": level, "name": name, "target_acos": target_acos}
         trail.write(connection, "target set", person_id, account.id, detail)
 
-    store.transact(work)
+    return store.transact(work)

@@ -766,11 +766,13 @@ aim = Table(
     metadata,
     _id(),
     _ref("account_id", "account"),
-    # campaign, portfolio or product; the account's own stands with the account
+    # target, campaign, portfolio, product or label; the account's own stands with the account
     Column("level", String(10), nullable=False),
     Column("name", String(MAX_NAME), nullable=False),
-    Column("target_acos", Double, nullable=False),
-    UniqueConstraint("account_id", "level", "name"),
+    # target_acos, or which limit of its bids
+    Column("what", String(12), nullable=False, server_default="target_acos"),
+    Column("value", Double, nullable=False),
+    UniqueConstraint("account_id", "level", "name", "what"),
     **_TABLE,
 )
 rule = Table(

@@ -4,18 +4,23 @@ from __future__ import annotations
 
 from wtforms import StringField
 
+from nimbus_reef.core.own_limits import Limit
+from nimbus_reef.store.people import own_limits
 from nimbus_reef.web.kit.forms import FigureField, ReefForm, stripped
 
 
 class AimForm(ReefForm):
-    """A target ACOS for good, of the account or of something in it; an empty percentage takes it back."""
+    """A target ACOS or a bid limit for good, of the account or of something in it; nothing entered takes it back."""
 
-    percent = FigureField("target, in %", description="Enter a number such as 28.")
+    percent = FigureField("target or limit", description="Enter a number such as 28 or 0.80.")
+    what = StringField("what", default=own_limits.TARGET_ACOS)
     level = StringField("level")
     of = StringField("of", filters=[stripped])
     back = StringField("back", default="/")
 
     @property
-    def target_acos(self) -> float | None:
-        """The target as a fraction."""
-        return None if self.percent.data is None else float(self.percent.data / 100)
+    def value(self) -> float | None:
+        """What was entered: rates as fractions, bids in units."""
+        if self.percent.data is None:
+            return None
+        return float(self.percent.data) / (1 if self.what.data in (Limit.CEILING, Limit.FLOOR) else 100)

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+from dataclasses import replace
 from typing import Final
 
 from flask import Blueprint, flash, redirect, render_template, request
@@ -10,10 +12,12 @@ from werkzeug.wrappers import Response
 from nimbus_reef.analysis import named_parts, offered_targets
 from nimbus_reef.analysis.judged import stake_of_targets
 from nimbus_reef.analysis.offered_targets import From
+from nimbus_reef.core.own_limits import Limit
 from nimbus_reef.errors import BadInput, NotFound
-from nimbus_reef.store.people import target_acos
+from nimbus_reef.store.people import own_limits, target_acos
 from nimbus_reef.web.bar.forms import AimForm
 from nimbus_reef.web.current import current_scope, figures, inside, must_write, services
+from nimbus_reef.web.params import Scope
 
 bar = Blueprint("bar", __name__, url_prefix="/scope")
 MOST_OFFERED: Final = 3_000
@@ -42,21 +46,42 @@ def rail() -> str:
 
 @bar.get("/aims")
 def own_aims() -> str:
-    """The targets set in this account, each with the way to take it back."""
-    scope = current_scope()
-    lines = [
-        (level, name, figures().aim(value)) for level, name, value in target_acos.own(services().store, scope.account)
-    ]
-    unset = not scope.account.target_set and scope.newest is not None
+    """The targets and bid limits set in this account, each with the way to take it back; what peers have."""
+    scope, facts = current_scope(), services().facts
+    with facts.store.read() as connection:
+        kept = own_limits.kept(connection, scope.account.id)
+    held = scope.newest is not None
     return render_template(
         "_aims.html",
-        lines=lines,
+        lines=[(each.level, each.name, each.what, _limit_words(each.what, each.value)) for each in kept],
         back=inside(request.args.get("back", "/")),
         sources=_SOURCES,
-        offers=offered_targets.offered(services().facts, scope.selection) if unset else (),
+        offers=offered_targets.offered(facts, scope.selection) if held else (),
+        tried=_tried(scope) if held and scope.target_acos_text else "",
     )
 
 
+def _tried(scope: Scope) -> str:
+    """How many verdicts the target that is tried changes."""
+    saved = replace(scope.selection, aims=target_acos.aims(services().store, scope.account))
+    changed, of = offered_targets.verdicts_changed(services().facts, saved, scope.target_acos)
+    return f"By it {figures().count(changed)} of {figures().counted(of, 'target')} change their verdict."
+
+
+def _limit_words(what: str, value: float) -> str:
+    if what == own_limits.TARGET_ACOS:
+        return figures().aim(value)
+    if what in (Limit.STEP_DOWN, Limit.STEP_UP):
+        return f"{_LIMITS[what]} {figures().rate(value, 0)}"
+    return f"{_LIMITS[what]} {figures().number(value)}"
+
+
+_LIMITS: Final[Mapping[str, str]] = {
+    Limit.CEILING: "highest bid",
+    Limit.FLOOR: "lowest bid",
+    Limit.STEP_DOWN: "largest cut",
+    Limit.STEP_UP: "largest raise",
+}
 _SOURCES: Final = {
     From.PEERS: "the median ACOS of peers in these categories",
     From.MARGINS: "break-even: the margin of the products sold, before ads",
@@ -65,13 +90,21 @@ _SOURCES: Final = {
 
 @bar.post("/aims")
 def set_aim() -> Response:
-    """Sets a target for good, or takes one back (an empty percentage)."""
+    """Sets a target or a bid limit for good, or takes one back (nothing entered)."""
     who, scope = must_write(), current_scope()
     form = AimForm(request.form, scope.account.locale).checked()
-    level, name, value = form.level.data or "", form.of.data or "", form.target_acos
-    if level == "account" and value is None:
-        raise BadInput("No target entered.", remedy="Enter a percentage such as 28.")
-    target_acos.set_aim(services().store, scope.account, who.id, level, "" if level == "account" else name, value)
-    of = f"{level} {name}".strip() if level != "account" else "account"
-    flash(f"Target of the {of}: {figures().aim(value)}." if value else f"The {of} uses the account’s target again.")
+    level, name, value, what = form.level.data or "", form.of.data or "", form.value, form.what.data or ""
+    if what not in (own_limits.TARGET_ACOS, *Limit):
+        raise BadInput(f"“{what}” is not a limit.", remedy="Choose from the list.")
+    if level == "account" and (value is None or what != own_limits.TARGET_ACOS):
+        raise BadInput("No target entered.", remedy="Enter a percentage such as 28. Bid limits are under Settings.")
+    store, of = services().store, f"{level} {name}".strip() if level != "account" else "account"
+    if what == own_limits.TARGET_ACOS:
+        target_acos.set_aim(store, scope.account, who.id, level, "" if level == "account" else name, value)
+        flash(f"Target of the {of}: {figures().aim(value)}." if value else f"The {of} uses the account’s target again.")
+    else:
+        own_limits.set_limits(store, scope.account.id, who.id, level, [name] if name else [], what, value)
+        flash(
+            f"The {of}: {_limit_words(what, value)}." if value else f"The {of} has no {_LIMITS[what]} of its own now."
+        )
     return redirect(scope.link(inside(form.back.data or "/"), target_acos_text=""))

@@ -181,7 +181,7 @@ LIST: Final = ListSpec(
     "-stake",
     lambda _, rows: ads_table(rows),
     view="ads",
-    actions=RowActions(ads.BY_HAND, _act),
+    actions=RowActions(ads.BY_HAND, _act, level="product"),
 )
 
 

@@ -11,7 +11,7 @@ import polars as pl
 from nimbus_reef.analysis.tables import Filter
 from nimbus_reef.core.changes import LONGEST_TEXT, MOST_PERCENT
 from nimbus_reef.core.proposals import Proposal
-from nimbus_reef.core.tiers import TAKES, NoSale, RowAction, Takes, Value
+from nimbus_reef.core.tiers import SETS_LIMITS, TAKES, NoSale, RowAction, Takes, Value
 from nimbus_reef.errors import BadInput
 from nimbus_reef.formats.figures import Figures
 from nimbus_reef.formats.typed import number
@@ -40,6 +40,9 @@ WORDS: Final[Mapping[RowAction, str]] = {
     RowAction.BIDS_TO: "set the bids of all targets to",
     RowAction.ADJUST_BY: "change the adjustment by, points",
     RowAction.ADJUST_TO: "set the adjustment to, %",
+    RowAction.TARGET_ACOS: "own target ACOS, %",
+    RowAction.CEILING: "own highest bid",
+    RowAction.FLOOR: "own lowest bid",
 }
 _PER_CENT: Final = 100
 FEW_CLICKS: Final = 10
@@ -52,12 +55,19 @@ class RowActions:
     What can be done by hand, or by rules, to rows of a list.
 
     do: what an action does to rows, with what was entered and whether raises of what never made an order are meant;
-    own: choices of its page without which its rows cannot be acted on.
+    own: choices of its page without which its rows cannot be acted on; level: at which limits of their own are set for
+    them.
     """
 
     offered: tuple[RowAction, ...]
     do: Callable[[Context, pl.DataFrame, RowAction, Value, bool], Sequence[Proposal]]
     own: Mapping[str, str] = field(default_factory=dict)
+    level: str = ""
+
+    @property
+    def every(self) -> tuple[RowAction, ...]:
+        """What is offered by hand: the actions, and the limits that are set at once."""
+        return (*self.offered, *(SETS_LIMITS if self.level else ()))
 
 
 def choices(ask: Context, actions: RowActions | None) -> tuple[tuple[str, str], ...]:
@@ -66,16 +76,16 @@ def choices(ask: Context, actions: RowActions | None) -> tuple[tuple[str, str], 
         return ()
     if any(ask.scope.own_value(name) != value for name, value in actions.own.items()):
         return ()
-    return tuple((each.value, WORDS[each]) for each in actions.offered)
+    return tuple((each.value, WORDS[each]) for each in actions.every)
 
 
 def entered(actions: RowActions, action: str, text: str, locale: str) -> tuple[RowAction, Value]:
     """An action as a form sends it, and what was entered with it; BadInput for what cannot be meant."""
-    if action not in actions.offered:
+    if action not in actions.every:
         raise BadInput("No action chosen.", remedy="Choose an action.")
     found, text = RowAction(action), text.strip()
     takes = TAKES[found]
-    if takes is Takes.NOTHING:
+    if takes is Takes.NOTHING or (takes in (Takes.LIMIT, Takes.RATE) and not text):
         return found, None
     if not text:
         raise BadInput(f"“{WORDS[found]}” needs a value.", remedy="Enter a value such as -20 or 0.85.")
@@ -90,7 +100,7 @@ def entered(actions: RowActions, action: str, text: str, locale: str) -> tuple[R
 
 
 def _checked(takes: Takes, value: float) -> float:
-    if takes is Takes.AMOUNT:
+    if takes in (Takes.AMOUNT, Takes.LIMIT):
         if not 0 < value < 10**6:
             raise BadInput("An amount must be above 0.", remedy="Pause it to stop it.")
         return value

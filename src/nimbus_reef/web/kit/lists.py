@@ -11,6 +11,7 @@ import polars as pl
 from nimbus_reef.analysis import groups
 from nimbus_reef.analysis.selection import EVERYTHING
 from nimbus_reef.analysis.tables import NO, PAGE_ROWS, YES, Field, Listing, by_key, listing, parse_filters
+from nimbus_reef.core import own_limits
 from nimbus_reef.errors import BadInput
 from nimbus_reef.formats.tables import Table
 from nimbus_reef.store.people import labels, notes
@@ -65,7 +66,7 @@ def with_fields(ask: Context, spec: ListSpec) -> tuple[pl.DataFrame, Mapping[str
     rows = spec.rows(ask)
     fields = spec.fields(ask, rows)
     if spec.view and len(rows):
-        own = {name: field for name, field in _marks(rows).items() if name not in fields}
+        own = {name: field for name, field in _marks(rows, spec).items() if name not in fields}
         rows = _marked(ask, spec, rows, asked_fields(ask.scope) & set(own))
         fields = {**fields, **own}
     return rows, fields
@@ -100,8 +101,18 @@ _OF_CAMPAIGNS: Final[Mapping[str, Field]] = by_key(
 """The same of rows that belong to a campaign."""
 
 
-def _marks(rows: pl.DataFrame) -> Mapping[str, Field]:
-    return {**_MARKS, **_OF_CAMPAIGNS} if "campaign" in rows.columns else _MARKS
+_LIMITS: Final[Mapping[str, Field]] = by_key(
+    Field("own_target", "target ACOS", pl.col("target_acos") * 100, "%", "The target ACOS in force on it", digits=0),
+    Field("ceiling", "highest bid", pl.col("limit_ceiling"), "¤", "The nearest highest bid in force on it", digits=2),
+    Field("floor", "lowest bid", pl.col("limit_floor"), "¤", "The nearest lowest bid in force on it", digits=2),
+)
+"""Of rows that are judged by a target and whose bids are limited: what is in force on each."""
+
+
+def _marks(rows: pl.DataFrame, spec: ListSpec) -> Mapping[str, Field]:
+    of_campaigns = _OF_CAMPAIGNS if "campaign" in rows.columns else {}
+    limited = _LIMITS if spec.actions and spec.actions.level and "target_acos" in rows.columns else {}
+    return {**_MARKS, **of_campaigns, **limited}
 
 
 def _marked(ask: Context, spec: ListSpec, rows: pl.DataFrame, asked: set[str]) -> pl.DataFrame:
@@ -115,6 +126,11 @@ def _marked(ask: Context, spec: ListSpec, rows: pl.DataFrame, asked: set[str]) -
         holds["noted"] = pl.col(spec.key).is_in(notes.rows_with(facts.store, account.id, spec.view))
     if "label" in asked:
         rows = rows.with_columns(label=_labels_of(rows, labels.of_account(facts.store, account.id)))
+    if asked & {"ceiling", "floor"}:
+        usual = account.bid_limits
+        nearest = own_limits.columns(account.own_limits, usual, rows.columns)
+        plain = [pl.lit(getattr(usual, what)).alias(f"limit_{what}") for what in ("ceiling", "floor")]
+        rows = rows.with_columns(plain).with_columns(nearest)
     if asked & set(_OF_CAMPAIGNS):
         whole = replace(ask.selection, part=EVERYTHING)
         found = groups.rows(facts, whole, groups.CAMPAIGNS).select(campaign="name", purpose="purpose", age="age")

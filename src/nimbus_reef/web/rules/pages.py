@@ -11,9 +11,11 @@ import polars as pl
 
 from nimbus_reef.analysis import own_actions
 from nimbus_reef.analysis.tables import Field, Filter, parse_filters, search_condition
+from nimbus_reef.core import own_limits
 from nimbus_reef.core.proposals import Proposal
-from nimbus_reef.core.tiers import NoSale, RowAction, Value, first_met
+from nimbus_reef.core.tiers import SETS_LIMITS, NoSale, RowAction, Value, first_met
 from nimbus_reef.errors import BadInput
+from nimbus_reef.store.people import own_limits as store_limits
 from nimbus_reef.store.people import rules
 from nimbus_reef.store.people.rules import Rule
 from nimbus_reef.web.kit.actions import (
@@ -156,6 +158,8 @@ def read(ask: Context, view: str, form: Mapping[str, str], conditions: Sequence[
     """The rule of a form; BadInput for what cannot be meant."""
     spec, actions = acted(view)
     action, value = entered(actions, form.get("do", ""), form.get("value", ""), ask.account.locale)
+    if action in SETS_LIMITS:
+        raise BadInput("A rule sets no limit.", remedy="Select the rows on their table and set it there.")
     _, fields = with_fields(_wide(ask, spec, conditions), spec)
     filters = parse_filters(conditions, fields)
     query, no_sale = form.get("q", "").strip(), form.get("none", "")
@@ -237,6 +241,19 @@ def ran(ask: Context, view: str, *, raises: bool) -> list[Proposal]:
     if not found:
         raise BadInput("No row meets a rule now.", remedy="Change a rule, or choose another period.")
     return found
+
+
+def limits_set(ask: Context, view: str, keys: Sequence[str] | None, form: Mapping[str, str], person_id: int) -> str:
+    """Sets or takes back a limit of the selected rows, or of all filtered ones, and says what was done."""
+    spec, actions = acted(view)
+    action, value = entered(actions, form.get("do", ""), form.get("value", ""), ask.account.locale)
+    rows = chosen(ask, spec, keys)
+    names = list(dict.fromkeys(own_limits.name_of(actions.level, row) for row in rows.to_dicts()))
+    what = store_limits.TARGET_ACOS if action is RowAction.TARGET_ACOS else action.value
+    amount = None if value is None else float(value)
+    store_limits.set_limits(ask.facts.store, ask.account.id, person_id, actions.level, names, what, amount)
+    things = ask.figures.counted(len(names), actions.level)
+    return f"{done_words(action, value)}: set for {things}." if amount else f"{WORDS[action]}: removed from {things}."
 
 
 @dataclass(frozen=True, slots=True)

@@ -11,6 +11,7 @@ from werkzeug.wrappers import Response as AnyResponse
 
 from nimbus_reef.analysis.judged import Judged
 from nimbus_reef.core.proposals import Proposal
+from nimbus_reef.core.tiers import SETS_LIMITS
 from nimbus_reef.errors import NotFound
 from nimbus_reef.formats.typed import whole
 from nimbus_reef.store.people import rules as store_rules
@@ -123,9 +124,11 @@ def run(view: str) -> AnyResponse | str:
 @rules.post("/<view>/act")
 def act(view: str) -> AnyResponse | str:
     """Does an action on the selected rows, or on all that are filtered; first it says what that is."""
-    must_write()
-    scope, ask = current_scope(), context()
+    who, scope, ask = must_write(), current_scope(), context()
     keys = None if request.form.get("all") else acting.selected()
+    if request.form.get("do", "") in SETS_LIMITS and acted(view)[1].level:
+        flash(pages.limits_set(ask, view, keys, request.form, who.id))
+        return redirect(acting.back_to(scope, scope.link(path(ask, view), open="")), 303)
     found = pages.by_hand(ask, view, keys, request.form, raises=bool(request.form.get("raises")))
     back = acting.back_to(scope, scope.link(path(ask, view), open=""))
     return _put(view, found.proposals, found.notice, url_for("rules.act", view=view), back)

@@ -177,7 +177,7 @@ def list_of(of: GroupTable) -> ListSpec:
         lambda ask, rows: file(ask, of, rows),
         view=of.name,
         planned=lambda planned: _planned(of, planned),
-        actions=RowActions(groups.OFFERED[of.name], act),
+        actions=RowActions(groups.OFFERED[of.name], act, level="campaign" if of.name == CAMPAIGNS else ""),
     )
 
 

@@ -60,7 +60,7 @@ def list_of(view: View) -> ListSpec:
         lambda ask: judged_tables.usual_sort(view, ask.scope.judge),
         file,
         view=view.name,
-        actions=RowActions(offered, act) if offered else None,
+        actions=RowActions(offered, act, level="target" if view.subject is Subject.TARGET else "") if offered else None,
     )
 
 
