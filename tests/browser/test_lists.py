@@ -108,3 +108,49 @@ def test_keys_jump_between_areas_views_and_groups(page, site):
     expect(page.locator("nav.views [aria-current]")).to_have_text("Product ads")
     page.keyboard.press(",")
     expect(page.locator("nav.views [aria-current]")).to_have_text("Families")
+
+
+def test_a_weekly_audit_goes_from_pulse_to_the_sheet_in_90_keys(page, site, empty_plan, counted):
+    """Each area looked at in its order; product ads, placements, targets and terms accepted; the sheet taken."""
+    page.goto(f"{site.base}/pulse/?account=fernhollow-de")
+
+    def area(key, title):
+        counted.press(key)
+        expect(page.locator("h1")).to_have_text(title)
+
+    def view(title):
+        counted.press(".")
+        expect(page.locator("nav.views [aria-current]")).to_have_text(title)
+
+    def accept_all():
+        counted.press("X", "A")
+        expect(page.locator("h1")).to_contain_text("Preview:")
+        if page.locator("[name=asked]").count():
+            page.locator("[name=asked]").focus()
+            counted.press(" ")
+        counted.press("a")
+        expect(page.locator(".notice").first).to_contain_text("added to the plan")
+
+    area("3", "Standing")
+    area("4", "Movement")
+    area("5", "Catalog")
+    view("Product ads")
+    counted.filter("v", "", chip="verdict is above target")
+    accept_all()
+    area("6", "Delivery")
+    view("Hours")
+    area("7", "Targeting")
+    view("Ad groups")
+    view("Targets")
+    counted.filter("v", "", chip="verdict is above target")
+    accept_all()
+    view("Search terms")
+    counted.filter("v", "", chip="verdict is above target")
+    accept_all()
+    area("8", "Findings")
+    area("9", "Plan")
+    with page.expect_download() as taken:
+        counted.press("s")
+    lines = taken.value.path().read_text().splitlines()
+    assert len(lines) > 20
+    assert counted.count <= 90, counted.count
