@@ -136,8 +136,10 @@ def judged_ads(facts: Facts, selection: Selection) -> pl.DataFrame:
     """All product ads of the window, judged among what their product does elsewhere."""
 
     def rows() -> pl.DataFrame:
-        rows = product_frames.ad_rows(facts, selection.account.id, selection.window)
-        ads = rows.select("product_ad_id", "ad_group_id", "product_id", "clicks", "orders")
+        rows = product_frames.ad_rows(facts, selection.account.id, selection.window, idle=True)
+        ads = rows.filter(pl.col("impressions") > 0).select(
+            "product_ad_id", "ad_group_id", "product_id", "clicks", "orders"
+        )
         return targeting.in_cohort(rows, cohorts.fitted_ads(ads), ["product_ad_id"], targeting.AD_CHAIN)
 
     return _judged(facts, selection, Judged.ADS, "product_ad_daily", rows, _AD_ID)

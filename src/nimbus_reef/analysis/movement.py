@@ -14,6 +14,7 @@ from nimbus_reef.core.model import MEASURES
 from nimbus_reef.core.movement import moved
 from nimbus_reef.core.targeting import Aims
 from nimbus_reef.core.windows import Window
+from nimbus_reef.store.people import labels
 from nimbus_reef.store.people.accounts import Account
 from nimbus_reef.store.reading import campaign_frames, product_frames, target_frames
 from nimbus_reef.store.reading.facts import TARGET_SOURCES, TOTAL_SOURCES, Facts
@@ -66,16 +67,21 @@ def sides(facts: Facts, selection: Selection, by: str) -> pl.DataFrame:
         rated = moved(joined.with_columns(money), then, now, account.settings.movement)
         return rated.sort(~active(), -pl.col("profit").abs(), maintain_order=True)
 
-    return facts.kept("sides", account.id, make, *_sides_of(selection, by))
+    return facts.kept("sides", account.id, make, *_sides_of(facts, selection, by))
 
 
 def is_made(facts: Facts, selection: Selection, by: str) -> bool:
     """Whether `sides` is worked out already."""
-    return facts.known("sides", selection.account.id, *_sides_of(selection, by)) is not None
+    return facts.known("sides", selection.account.id, *_sides_of(facts, selection, by)) is not None
 
 
-def _sides_of(selection: Selection, by: str) -> tuple[Hashable, ...]:
-    return *both(selection), selection.aims, by, selection.part, selection.account.naming
+def _sides_of(facts: Facts, selection: Selection, by: str) -> tuple[Hashable, ...]:
+    return *both(selection), selection.aims, by, selection.part, *parts_key(facts, selection.account, by)
+
+
+def parts_key(facts: Facts, account: Account, by: str) -> tuple[Hashable, ...]:
+    """What a grouping by names or labels depends on."""
+    return account.naming, tuple(_labels(facts, account).items()) if by == LABEL else ()
 
 
 def both(selection: Selection) -> tuple[Window, Window]:
@@ -123,23 +129,39 @@ def groupings(facts: Facts, account: Account, windows: Sequence[Window]) -> tupl
     def told(by: str) -> bool:
         return all(any(facts.held_days(account.id, kind, each) for kind in sources(by)) for each in windows)
 
-    return tuple(sorted((*GROUPINGS, *name_parts(account)), key=lambda by: not told(by)))
+    return tuple(sorted((*GROUPINGS, *name_parts(facts, account)), key=lambda by: not told(by)))
 
 
 NAMED: Final = "name: "
 """Begins a grouping by a part of the campaigns' names."""
 
 
-def name_parts(account: Account) -> tuple[str, ...]:
-    """Groupings by what campaigns are called, by the account's pattern."""
+LABEL: Final = "label"
+
+
+def _labels(facts: Facts, account: Account) -> Mapping[str, tuple[str, ...]]:
+    return labels.of_account(facts.store, account.id).campaigns
+
+
+def name_parts(facts: Facts, account: Account) -> tuple[str, ...]:
+    """Groupings by what campaigns are called, by the account's pattern, and by their labels, where they have some."""
     found = naming.pattern(account.naming)
-    return tuple(f"{NAMED}{part}" for part in found.parts) if found else ()
+    named = tuple(f"{NAMED}{part}" for part in found.parts) if found else ()
+    return (*named, LABEL) if _labels(facts, account) else named
 
 
-def part_column(account: Account, rows: pl.DataFrame, by: str) -> pl.Series:
-    """What each campaign is called in a part of its name."""
-    part = by.removeprefix(NAMED)
+def is_told(by: str) -> bool:
+    """Whether `part_column` tells a grouping."""
+    return by == LABEL or by.startswith(NAMED)
+
+
+def part_column(facts: Facts, account: Account, rows: pl.DataFrame, by: str) -> pl.Series:
+    """What each campaign is called in a part of its name, or its labels."""
     names = rows["campaign"].cast(pl.String)
+    if by == LABEL:
+        texts = {name: ", ".join(own) for name, own in _labels(facts, account).items()}
+        return names.replace_strict(texts, default="no label", return_dtype=pl.String)
+    part = by.removeprefix(NAMED)
     by_key = {name: called(account.naming, name).get(part, "no pattern") for name in names.unique().drop_nulls()}
     return names.replace_strict(by_key, default="no pattern", return_dtype=pl.String)
 
@@ -162,8 +184,8 @@ def _side(facts: Facts, selection: Selection, by: str, source: str) -> pl.DataFr
     if by == "campaign":
         where = pl.concat_str(pl.col("format").fill_null("–"), pl.lit(" · "), pl.col("portfolio").fill_null("–"))
         return _named(rows, pl.col("campaign"), "campaign", where)
-    if by.startswith(NAMED):
-        rows = rows.with_columns(part_column(account, rows, by).alias(by))
+    if is_told(by):
+        rows = rows.with_columns(part_column(facts, account, rows, by).alias(by))
     rows = rows.with_columns(pl.col(by).cast(pl.String).fill_null("none given"))
     sums = rows.group_by(by).agg(pl.col(MEASURES).sum(), pl.len().alias("campaigns"))
     count = pl.concat_str(pl.col("campaigns").cast(pl.String), pl.lit(" campaigns"))

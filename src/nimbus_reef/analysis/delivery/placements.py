@@ -66,7 +66,9 @@ def judged(facts: Facts, selection: Selection, by: str = "campaign") -> pl.DataF
 
     if by == "campaign":
         return selection.within(facts, facts.kept("placements", account.id, make, *_by_campaign(selection)))
-    return facts.kept("placements", account.id, make, *selection.judging, by, selection.part, account.naming)
+    return facts.kept(
+        "placements", account.id, make, *selection.judging, by, selection.part, *movement.parts_key(facts, account, by)
+    )
 
 
 def _by_campaign(selection: Selection) -> tuple[Hashable, ...]:
@@ -85,8 +87,8 @@ def _grouped(facts: Facts, selection: Selection, rows: pl.DataFrame, by: str) ->
     """Sums by what rows are grouped by; of a product those of campaigns whose main product it is."""
     if by == "account":
         named = rows.with_columns(whose=pl.lit(selection.account.brand))
-    elif by.startswith(movement.NAMED):
-        named = rows.with_columns(movement.part_column(selection.account, rows, by).alias("whose"))
+    elif movement.is_told(by):
+        named = rows.with_columns(movement.part_column(facts, selection.account, rows, by).alias("whose"))
     elif by == "portfolio":
         named = rows.with_columns(whose=pl.col("portfolio").cast(pl.String).fill_null("none given"))
     else:

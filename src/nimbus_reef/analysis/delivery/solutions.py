@@ -233,7 +233,7 @@ def _bids(
     entries = []
     # Nor does the dearest click of all in a placement that is above target.
     highest = (
-        click_prices.most(now, then, click_prices.dearest_bid(now), now.above_target) if now.above_target else math.inf
+        click_prices.most(now, then, click_prices.dearest_bid(now), now.above_target) if now.above_target else None
     )
     days = monthly_days(facts, selection, Subject.TARGET)
     for judged_row in recommended(facts, selection, Subject.TARGET, rows):

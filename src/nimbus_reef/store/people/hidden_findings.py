@@ -86,7 +86,7 @@ def put(
         )
         connection.execute(kept.on_duplicate_key_update(**{name: kept.inserted[name] for name in values}))
         detail = {"check": check, "rows": list(row_ids), "reason": reason}
-        trail.write(connection, "put away", person_id, account_id, detail)
+        trail.write(connection, "finding hidden", person_id, account_id, detail)
 
     store.transact(work)
 
@@ -100,7 +100,7 @@ def bring_back(store: Store, account_id: int, person_id: int, ids: Sequence[int]
             .where(put_away.c.id.in_(ids), put_away.c.account_id == account_id, put_away.c.open == 1)
             .values(open=None)
         )
-        trail.write(connection, "brought back", person_id, account_id, {"ids": list(ids)})
+        trail.write(connection, "finding shown again", person_id, account_id, {"ids": list(ids)})
         return int(done.rowcount)
 
     return store.transact(work)

@@ -56,15 +56,25 @@ def ad_groups(facts: Facts, account_id: int) -> pl.DataFrame:
     return facts.kept("ad groups", account_id, lambda: facts.query(query, account=account_id))
 
 
-def ad_rows(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
-    """As `product_rows`, with campaign and ad group, family and category."""
+def ad_rows(facts: Facts, account_id: int, window: Window, *, idle: bool = False) -> pl.DataFrame:
+    """
+    As `product_rows`, with campaign and ad group, family and category. idle: also those that are enabled and did
+    nothing, with zeros.
+    """
+    rows = product_rows(facts, account_id, window)
+    states = setting_frames.product_ad_states(facts, account_id, window) if idle else None
+    if states is not None:
+        enabled = states.filter(pl.col("state").cast(pl.String) == "enabled")
+        silent = _ad_names(facts, account_id).join(enabled, on="product_ad_id", how="semi")
+        silent = silent.join(rows.select("product_ad_id"), on="product_ad_id", how="anti")
+        zeros = [pl.lit(0, rows.schema[name]).alias(name) for name in rows.columns if name not in silent.columns]
+        rows = pl.concat([rows, silent.with_columns(zeros).select(rows.columns)])
     groups = ad_groups(facts, account_id)
     kinds = catalog(facts, account_id).select(
         "product_id", pl.coalesce("parent", "item").cast(pl.String).alias("family"), pl.col("category").cast(pl.String)
     )
     return (
-        product_rows(facts, account_id, window)
-        .join(groups, on="ad_group_id")
+        rows.join(groups, on="ad_group_id")
         .join(kinds, on="product_id", how="left")
         .join(setting_frames.placed(facts, account_id, window), on="campaign_id", how="left")
     )

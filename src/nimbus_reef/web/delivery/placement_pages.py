@@ -366,7 +366,7 @@ class PlacementsView:
 
 def groupings(ask: Context) -> tuple[str, ...]:
     """What placements can be grouped by."""
-    return (*placements.GROUPS, *movement.name_parts(ask.account))
+    return (*placements.GROUPS, *movement.name_parts(ask.facts, ask.account))
 
 
 def _rows(ask: Context) -> pl.DataFrame:

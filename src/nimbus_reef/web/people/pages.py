@@ -6,6 +6,7 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any, Final
 
+from nimbus_reef.core.checks import CHECKS
 from nimbus_reef.errors import BadInput
 from nimbus_reef.store.people.people import Listed, Role
 from nimbus_reef.store.people.sessions import PersonSession
@@ -142,7 +143,7 @@ def trail_lines(entries: Sequence[Entry], url: Callable[..., str]) -> list[Trail
             f"{each.at:%Y-%m-%d %H:%M:%S}",
             each.person or "–",
             each.account or "–",
-            each.what,
+            _FORMER.get(each.what, each.what),
             details(each.detail),
             _opens(each, url),
         )
@@ -150,6 +151,8 @@ def trail_lines(entries: Sequence[Entry], url: Callable[..., str]) -> list[Trail
     ]
 
 
+_FORMER: Final = {"put away": "finding hidden", "brought back": "finding shown again"}
+"""Words that older lines were written with."""
 _NUMBERS: Final = frozenset({"rows", "replaced", "row", "note", "view"})
 """What points at rows by their numbers: left out where the same is told in words."""
 
@@ -158,6 +161,8 @@ def details(detail: Mapping[str, Any]) -> str:
     """What a line tells besides, in words."""
     in_words = {"such as", "changed", "on"} & set(detail)
     told = {name: value for name, value in detail.items() if not (in_words and name in _NUMBERS)}
+    if told.get("check") in CHECKS:
+        told["check"] = CHECKS[told["check"]].title
     text = "; ".join(f"{name.replace('_', ' ')} {_value(value)}" for name, value in told.items())
     return text if len(text) <= _MOST_SIGNS else f"{text[: _MOST_SIGNS - 1]}…"
 
