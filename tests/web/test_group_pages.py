@@ -89,3 +89,12 @@ def test_columns_are_chosen_and_a_file_has_every_field(owner):
     assert {"campaign", "budget", "age", "top_share", "verdict"} <= set(header.split(","))
     assert len(lines) == len(row_ids(owner.get(f"{CAMPAIGNS}&where=spend:gt:100")))
     assert values(page, "input[name=cols]", "value")
+
+
+def test_what_is_live_and_did_nothing_is_a_row_of_its_table(owner):
+    """As many targets as the account's shape counts, and product ads without impressions among the others."""
+    shape = text_of(owner.get(f"/standing/shape?{A}"))
+    listed = texts(owner.get(f"/targeting/targets?{A}&where=state:is:enabled"), ".totals b")[0]
+    assert f"{listed} enabled" in shape.partition("Targets by state")[2][:120]
+    assert row_ids(owner.get(f"/targeting/targets?{A}&where=impressions:eq:0"))
+    assert row_ids(owner.get(f"/catalog/ads?{A}&where=impressions:eq:0&where=running:is:yes"))

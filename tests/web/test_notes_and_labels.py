@@ -206,3 +206,16 @@ def test_the_trail_says_what_was_done_in_words_and_leads_there(owner):
     assert "enabled → paused" in told
     assert "rows" not in told
     assert found(page, "tbody th a")["href"] == "/plan/?account=fernhollow-de"
+
+
+def test_movement_and_placements_are_grouped_by_label(owner, demo):
+    account = accounts.by_key(demo.store, "fernhollow-de")
+    names = texts(owner.get(CAMPAIGNS), "tbody th .text")[:2]
+    labels.put(demo.store, account.id, 1, [("campaign", name, "winter") for name in names])
+    drift = owner.get("/movement/drift?account=fernhollow-de&by=label")
+    assert set(texts(drift, "tbody th .text")) == {"winter", "no label"}
+    placed = text_of(owner.get("/delivery/placements?account=fernhollow-de&by=label"))
+    assert "winter" in placed
+    assert "no label" in placed
+    labels.remove(demo.store, account.id, 1, [("campaign", name) for name in names], "winter")
+    assert owner.get("/movement/drift?account=fernhollow-de&by=label").status_code == 400
