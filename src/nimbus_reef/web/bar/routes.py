@@ -65,7 +65,7 @@ def _tried(scope: Scope) -> str:
     """How many verdicts the target that is tried changes."""
     saved = replace(scope.selection, aims=target_acos.aims(services().store, scope.account))
     changed, of = offered_targets.verdicts_changed(services().facts, saved, scope.target_acos)
-    return f"By it {figures().count(changed)} of {figures().counted(of, 'target')} change their verdict."
+    return f"{figures().count(changed)} of {figures().counted(of, 'target')} change their verdict."
 
 
 def _limit_words(what: str, value: float) -> str:
