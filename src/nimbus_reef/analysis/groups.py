@@ -7,10 +7,11 @@ from typing import Any, Final
 
 import polars as pl
 
+from nimbus_reef.analysis import purposes
 from nimbus_reef.analysis.delivery import budgets
 from nimbus_reef.analysis.selection import Selection
 from nimbus_reef.analysis.sheet_rows import change, evidence_of, promise
-from nimbus_reef.core import evidence, naming, own_limits, targeting
+from nimbus_reef.core import evidence, own_limits, targeting
 from nimbus_reef.core.changes import Change, Entity
 from nimbus_reef.core.checks import Subject
 from nimbus_reef.core.model import MEASURES, MICRO, Bidding, Placement, State
@@ -18,17 +19,14 @@ from nimbus_reef.core.projection import UNKNOWN, Projected, Range
 from nimbus_reef.core.proposals import EntityKey, Proposal
 from nimbus_reef.core.reasons import Headline, HeadlineKey, Reason, ReasonKey
 from nimbus_reef.core.tiers import RowAction, Value
-from nimbus_reef.core.windows import Window, per_month
+from nimbus_reef.core.windows import per_month
 from nimbus_reef.errors import NotFound
-from nimbus_reef.store.people import labels
 from nimbus_reef.store.reading import delivery_frames, product_frames, setting_frames, target_frames
 from nimbus_reef.store.reading.facts import Facts
 
 CAMPAIGNS: Final = "campaigns"
 AD_GROUPS: Final = "ad-groups"
 AD_GROUP: Final = Subject("ad group")
-PURPOSES: Final = ("launch", "defence", "test", "harvest")
-"""Labels that say what a campaign is for."""
 OFFERED: Final[Mapping[str, tuple[RowAction, ...]]] = {
     CAMPAIGNS: (
         RowAction.BUDGET_BY,
@@ -70,11 +68,10 @@ def rows(facts: Facts, selection: Selection, view: str) -> pl.DataFrame:
     found = facts.kept(
         f"rows of {view}", selection.account.id, lambda: make(facts, selection), *selection.judging, selection.part
     )
-    own = labels.of_account(facts.store, selection.account.id).campaigns
-    by_hand = {name: text for name, texts in own.items() for text in texts if text in PURPOSES}
-    if not by_hand:
+    hand = purposes.by_hand(facts, selection.account)
+    if not hand:
         return found
-    set_by_hand = pl.col("campaign").cast(pl.String).replace_strict(by_hand, default=None, return_dtype=pl.String)
+    set_by_hand = pl.col("campaign").cast(pl.String).replace_strict(hand, default=None, return_dtype=pl.String)
     return found.with_columns(purpose=pl.coalesce(set_by_hand, "purpose"))
 
 
@@ -101,9 +98,9 @@ def _campaigns(facts: Facts, selection: Selection) -> pl.DataFrame:
         .join(dry, on="campaign_id", how="left")
         .join(_top_share(facts, selection), on="campaign_id", how="left")
         .join(_contents(facts, selection, "campaign_id"), on="campaign_id", how="left")
-        .join(_ages(facts, selection), on="campaign_id", how="left")
+        .join(purposes.ages(facts, selection), on="campaign_id", how="left")
         .with_columns(
-            _purpose(selection),
+            purposes.purpose(selection.account),
             row_id=pl.col("campaign_id").cast(pl.String),
             name=pl.col("campaign").cast(pl.String),
             budget=pl.col("daily_budget") / MICRO,
@@ -133,12 +130,12 @@ def _ad_groups(facts: Facts, selection: Selection) -> pl.DataFrame:
     judged = targeting.judged(evidence.with_priors(named, ()), days, selection.aims, account.min_clicks)
     settings = setting_frames.ad_group_settings(facts, account.id, window).rename({"ad_group_state": "state"})
     return (
-        selection.within(facts, judged)
+        selection.within(facts, purposes.held_back(facts, selection, judged))
         .join(settings, on="ad_group_id", how="left")
         .join(_contents(facts, selection, "ad_group_id"), on="ad_group_id", how="left")
-        .join(_ages(facts, selection), on="campaign_id", how="left")
+        .join(purposes.ages(facts, selection), on="campaign_id", how="left")
         .with_columns(
-            _purpose(selection),
+            purposes.purpose(selection.account),
             row_id=pl.col("ad_group_id").cast(pl.String),
             name=pl.col("ad_group").cast(pl.String),
             default_bid=pl.col("default_bid") / MICRO,
@@ -155,19 +152,6 @@ def _filled() -> dict[str, pl.Expr]:
         "products": pl.col("products").fill_null(0),
         "state": pl.col("state").cast(pl.String),
     }
-
-
-def _purpose(selection: Selection) -> pl.Expr:
-    """The part of the campaign's name that says what it is for, by the account's pattern."""
-    pattern = naming.pattern(selection.account.naming) if selection.account.naming else None
-    named = next((part for part in ("purpose", "goal") if pattern and part in pattern.parts), "")
-    if pattern is None or not named:
-        return pl.lit(None, pl.String).alias("purpose")
-
-    def read(name: str) -> str | None:
-        return (pattern.read(name) or {}).get(named)
-
-    return pl.col("campaign").cast(pl.String).map_elements(read, return_dtype=pl.String).alias("purpose")
 
 
 def _top_share(facts: Facts, selection: Selection) -> pl.DataFrame:
@@ -196,20 +180,6 @@ def _contents(facts: Facts, selection: Selection, level: str) -> pl.DataFrame:
     ads = product_frames.enabled_ads(facts, account.id, window).join(homes, on="ad_group_id", how="left")
     products = ads.group_by(level).agg(products=pl.col("product_id").n_unique().cast(pl.Int64))
     return live.join(products, on=level, how="full", coalesce=True)
-
-
-def _ages(facts: Facts, selection: Selection) -> pl.DataFrame:
-    """campaign_id, age: days from the first loaded day with spend to the window's end."""
-    account, last = selection.account, selection.window.last
-    found = []
-    for kind in budgets.SOURCES[:2]:
-        first = min((span.days.first for span in facts.spans(account.id).get(kind, [])), default=None)
-        if first is not None and first <= last:
-            found.append(delivery_frames.campaign_spend_days(facts, account.id, Window(first, last), kind))
-    if not found:
-        return pl.DataFrame(schema={"campaign_id": pl.UInt32, "age": pl.Int64})
-    days = pl.concat(each.select("campaign_id", "day", "spend") for each in found).filter(pl.col("spend") > 0)
-    return days.group_by("campaign_id").agg(age=(pl.lit(last) - pl.col("day").min()).dt.total_days() + 1)
 
 
 def proposals(

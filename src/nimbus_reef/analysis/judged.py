@@ -8,6 +8,7 @@ from typing import Any, Final
 
 import polars as pl
 
+from nimbus_reef.analysis import purposes
 from nimbus_reef.analysis.selection import Selection
 from nimbus_reef.core import cohorts, costly_words, evidence, targeting, words
 from nimbus_reef.core import findings as findings_rules
@@ -173,6 +174,7 @@ def _judged(
         days = facts.monthly_days(account.id, kind, selection.window)
         unjudged = rows()
         judged = targeting.judged(unjudged, days, selection.aims, _least_clicks(account, unjudged.columns))
+        judged = purposes.held_back(facts, selection, judged)
         # Many rows and few names: as categories they take a quarter of the room.
         names = [pl.col(name).cast(pl.Categorical) for name in _NAMES if name in judged.columns]
         return judged.with_columns(row_id.alias("row_id"), *names)

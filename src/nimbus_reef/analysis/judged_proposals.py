@@ -198,9 +198,16 @@ def _targets(
         bid = from_micro(row["bid"]) if row["bid"] is not None else None
         past = _past(days, history(selection))
         core = core_row(row, monthly_days(facts, selection, Subject.TARGET))
-        proposal = for_target(core, bid=bid, history=past, limits=limits_of(account, row))
+        proposal = _waits(row) or for_target(core, bid=bid, history=past, limits=limits_of(account, row))
         opened.append(JudgedRow(row, bid, proposal, days, products.get(row["ad_group_id"], none)))
     return opened
+
+
+def _waits(row: Mapping[str, Any]) -> Recommendation | None:
+    """Nothing, of a row whose campaign is too young for its purpose; else None."""
+    if not row.get("waits"):
+        return None
+    return Recommendation(Move.NONE, (Reason(ReasonKey.WAITS, (row["waits"],)),))
 
 
 def _past(days: pl.DataFrame, window: Window) -> list[bids.Day]:
@@ -255,7 +262,7 @@ def _terms(
                 proposal = Recommendation(Move.NONE, (Reason(ReasonKey.NO_DESTINATION),))
             opened.append(JudgedRow(row, None, proposal, None, own, found, item=item))
             continue
-        proposal = for_term(
+        proposal = _waits(row) or for_term(
             core_row(row, days),
             row["term"],
             products=products_of.get(group, []),

@@ -81,7 +81,7 @@ class Selection:
     @property
     def judging(self) -> tuple[Hashable, ...]:
         """What the verdicts on the account's rows depend on, besides what is loaded."""
-        return self.window, self.aims, self.account.min_clicks
+        return self.window, self.aims, self.account.min_clicks, *self.account.waits
 
     def within(self, facts: Facts, rows: pl.DataFrame) -> pl.DataFrame:
         """

@@ -411,6 +411,7 @@ _REASONS: Final[Mapping[ReasonKey, str | _Told]] = {
         f"in {figures.count(value[0])} terms, {figures.count(value[1])} without an order"
     ),
     ReasonKey.IS_ENABLED: "already enabled",
+    ReasonKey.WAITS: "their campaigns are not judged yet",
     ReasonKey.IS_PAUSED: "already paused",
     ReasonKey.ITS_PRODUCT: lambda value, figures: (
         f"it converts like similar search terms ({figures.rate(value[0])}). Check the product, its price and its bids"
@@ -515,6 +516,7 @@ _REASONS: Final[Mapping[ReasonKey, str | _Told]] = {
         else "clicks alone will not settle it"
     ),
     ReasonKey.UNKNOWN_RETURN: "effect unknown: the account has no clicks this cheap",
+    ReasonKey.WAITS: lambda value, _: f"its campaign is not judged yet: {value[0]}",
     ReasonKey.WINS: lambda value, figures: (
         f"{figures.counted(value[0], 'order')} at {figures.rate(value[1])} ACOS; the product has no live exact"
         " target for these words"

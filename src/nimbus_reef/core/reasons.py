@@ -108,6 +108,7 @@ class ReasonKey(StrEnum):
     TOO_SMALL = "too_small"
     UNDECIDED = "undecided"
     UNKNOWN_RETURN = "unknown_return"
+    WAITS = "waits"
     WINS = "wins"
     WITHIN_TARGET = "within_target"
     WORD_FACTOR = "word_factor"

@@ -126,6 +126,13 @@ class Settings:
         Holds.WORDS,
         "the simple rule on their targets",
     )
+    least_days_of: tuple[str, ...] = _set(
+        (),
+        "days before a campaign is judged by its purpose, as “launch 30”",
+        SettingGroup.JUDGING,
+        Holds.WORDS,
+        "younger campaigns of that purpose are never above target",
+    )
     maturing_days: int = _set(
         3,
         "days until sales are complete",
@@ -403,6 +410,12 @@ class Settings:
         return {sku: int(clicks) for sku, clicks in entries}
 
     @property
+    def days_of_purposes(self) -> Mapping[str, int]:
+        """The days before which campaigns of a purpose are not judged, by purpose."""
+        entries = (each.rsplit(maxsplit=1) for each in self.least_days_of)
+        return {purpose: int(days) for purpose, days in entries}
+
+    @property
     def structure(self) -> StructureLimits:
         """More than these cannot be steered."""
         return StructureLimits(self.most_targets, self.most_match_types, self.most_families)
@@ -465,6 +478,10 @@ def problem(setting: AccountSetting, value: Any) -> str | None:
         len(each.split()) > 1 and each.split()[-1].isdecimal() for each in value
     ):
         return "has to be a SKU and a number of clicks, such as SW-20 15"
+    if setting.key == "least_days_of" and not all(
+        len(each.split()) > 1 and each.split()[-1].isdecimal() for each in value
+    ):
+        return "has to be a purpose and a number of days, such as launch 30"
     if setting.holds in (Holds.WORDS, Holds.TEXT):
         return None
     if not setting.least <= value <= setting.most:

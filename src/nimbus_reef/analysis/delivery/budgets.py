@@ -9,6 +9,7 @@ from typing import Any, Final
 import numpy as np
 import polars as pl
 
+from nimbus_reef.analysis import purposes
 from nimbus_reef.analysis.delivery import hours as hours_of
 from nimbus_reef.analysis.selection import Selection
 from nimbus_reef.analysis.sheet_rows import change, promise
@@ -79,7 +80,8 @@ def judged_campaigns(facts: Facts, selection: Selection, source: str, *, every: 
             every=every,
         )
         days = facts.monthly_days(account.id, source, selection.window)
-        return targeting.judged(evidence.with_priors(rows, ()), days, selection.aims, account.min_clicks)
+        judged = targeting.judged(evidence.with_priors(rows, ()), days, selection.aims, account.min_clicks)
+        return purposes.held_back(facts, selection, judged)
 
     return selection.within(facts, facts.kept("judged campaigns", account.id, make, *selection.judging, source, every))
 

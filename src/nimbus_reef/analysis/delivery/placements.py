@@ -11,7 +11,7 @@ from typing import Any, Final
 
 import polars as pl
 
-from nimbus_reef.analysis import movement
+from nimbus_reef.analysis import movement, purposes
 from nimbus_reef.analysis.judged import AT_ONCE
 from nimbus_reef.analysis.selection import EVERYTHING, Selection
 from nimbus_reef.analysis.sheet_rows import change, evidence_of, promise
@@ -56,10 +56,9 @@ def judged(facts: Facts, selection: Selection, by: str = "campaign") -> pl.DataF
         rows = delivery_frames.placement_sums(facts, account.id, selection.window)
         days = facts.monthly_days(account.id, KIND, selection.window)
         if by == "campaign":
-            return _shaped(
-                rules.judge(rows.with_columns(whose="campaign"), "whose", days, selection.aims, account.min_clicks),
-                "campaign_id",
-            )
+            named = rows.with_columns(whose="campaign")
+            judged_rows = rules.judge(named, "whose", days, selection.aims, account.min_clicks)
+            return _shaped(purposes.held_back(facts, selection, judged_rows), "campaign_id")
         sums = _grouped(facts, selection, selection.within(facts, rows), by)
         of = _grouped(facts, selection, rows, by) if selection.part else None
         return _shaped(rules.judge(sums, "whose", days, selection.aims, account.min_clicks, of), "whose")

@@ -5,7 +5,7 @@ from __future__ import annotations
 import itertools
 import re
 import unicodedata
-from collections.abc import Mapping
+from collections.abc import Hashable, Mapping
 from dataclasses import dataclass
 from typing import Final
 from zoneinfo import available_timezones
@@ -21,14 +21,18 @@ from nimbus_reef.core.own_limits import OwnLimit
 from nimbus_reef.core.settings import USUAL, Settings
 from nimbus_reef.core.targeting import ASSUMED_TARGET
 from nimbus_reef.errors import BadInput, Conflict
-from nimbus_reef.store.people import account_settings, own_limits, trail
+from nimbus_reef.store.people import account_settings, labels, own_limits, trail
 from nimbus_reef.store.record.engine import Store
 from nimbus_reef.store.record.models import account, brand
 
 
 @dataclass(frozen=True, slots=True)
 class Account:
-    """One account; target_acos is a fraction, assumed where target_set is False; days are in its own time zone."""
+    """
+    One account; target_acos is a fraction, assumed where target_set is False; days are in its own time zone.
+
+    own_limits: of bids, below its own; purposes: of campaigns by their labels, read where settings ask for them.
+    """
 
     id: int
     key: str
@@ -48,13 +52,23 @@ class Account:
     resting: bool = False
     target_set: bool = True
     own_limits: tuple[OwnLimit, ...] = ()
+    purposes: tuple[tuple[str, str], ...] = ()
+
+    @property
+    def waits(self) -> tuple[Hashable, ...]:
+        """What young campaigns are held back by: settings, purposes by hand and by name; nothing where none is."""
+        own = self.settings.least_days_of
+        return (own, self.purposes, self.naming) if own else ()
 
 
 _QUERY = select(account, brand.c.name.label("brand")).join(brand, brand.c.id == account.c.brand_id)
 
 
-def _account(row: Row[tuple[object, ...]], own: Mapping[str, str], limits: tuple[OwnLimit, ...]) -> Account:
+def _account(
+    connection: Connection, row: Row[tuple[object, ...]], own: Mapping[str, str], limits: tuple[OwnLimit, ...]
+) -> Account:
     settings = account_settings.of_row(row, own)
+    labelled = labels.kept(connection, row.id).campaigns if settings.least_days_of else {}
     return Account(
         id=row.id,
         key=row.key,
@@ -74,6 +88,7 @@ def _account(row: Row[tuple[object, ...]], own: Mapping[str, str], limits: tuple
         resting=bool(row.resting),
         target_set=row.target_acos is not None,
         own_limits=limits,
+        purposes=tuple((name, text) for name, texts in labelled.items() for text in texts if text in labels.PURPOSES),
     )
 
 
@@ -83,7 +98,7 @@ def all_accounts(store: Store, *, resting: bool = False) -> list[Account]:
     with store.read() as connection:
         rows = connection.execute(query if resting else query.where(~account.c.resting)).all()
         own, limits = account_settings.kept(connection), own_limits.limits(connection)
-    return [_account(row, own.get(row.id, {}), limits.get(row.id, ())) for row in rows]
+        return [_account(connection, row, own.get(row.id, {}), limits.get(row.id, ())) for row in rows]
 
 
 def by_key(store: Store, key: str) -> Account | None:
@@ -93,7 +108,7 @@ def by_key(store: Store, key: str) -> Account | None:
         if row is None:
             return None
         own, limits = account_settings.kept(connection, row.id), own_limits.limits(connection, row.id)
-    return _account(row, own.get(row.id, {}), limits.get(row.id, ()))
+        return _account(connection, row, own.get(row.id, {}), limits.get(row.id, ()))
 
 
 _KEY: Final = re.compile(r"[a-z0-9][a-z0-9-]{0,62}")

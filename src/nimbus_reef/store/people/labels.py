@@ -18,6 +18,8 @@ PRODUCT: Final = "product"
 CAMPAIGN: Final = "campaign"
 KINDS: Final = (PRODUCT, CAMPAIGN)
 LONGEST: Final = 64
+PURPOSES: Final = ("launch", "defence", "test", "harvest")
+"""Labels that say what a campaign is for."""
 
 
 @dataclass(frozen=True, slots=True)

@@ -11,6 +11,7 @@ from urllib.parse import parse_qsl, urlencode
 
 from werkzeug.datastructures import MultiDict
 
+from nimbus_reef.analysis import purposes
 from nimbus_reef.analysis.findings import Findings, Group, named, waits
 from nimbus_reef.analysis.lacking import lacking
 from nimbus_reef.analysis.recurring import Recurring
@@ -37,6 +38,7 @@ from nimbus_reef.web.kit.verdicts import mark_of, word_fact
 SHOWN: Final = 8
 SNOOZE_DAYS: Final = 14
 SNOOZE_CLICKS: Final = 30
+_NOTHING: Final[Mapping[str, str]] = MappingProxyType({})
 _NO_NEWS: Final[Mapping[Key, News]] = MappingProxyType({})
 
 
@@ -78,17 +80,34 @@ class FindingBlock:
 
 
 def blocks(
-    found: Findings, days: int, every: str, figures: Figures, news: Mapping[Key, News] = _NO_NEWS
+    found: Findings,
+    days: int,
+    every: str,
+    figures: Figures,
+    news: Mapping[Key, News] = _NO_NEWS,
+    apart: Mapping[str, str] = _NOTHING,
 ) -> list[FindingBlock]:
-    """The groups, largest stake first; every: the key of the one shown whole; news: since last time."""
+    """
+    The groups, largest stake first; every: the key of the one shown whole; news: since last time; apart: campaigns that
+    are not to sell at the target now, and what they are for.
+    """
     largest = max((max(group.rows["stake"].to_list(), default=0) for group in found.groups), default=0) or 1
     return [
-        _block(group, found, days, largest, figures, news, whole=group.check.key == every) for group in found.groups
+        _block(group, found, days, largest, figures, news, apart, whole=group.check.key == every)
+        for group in found.groups
     ]
 
 
 def _block(
-    group: Group, found: Findings, days: int, largest: int, figures: Figures, news: Mapping[Key, News], *, whole: bool
+    group: Group,
+    found: Findings,
+    days: int,
+    largest: int,
+    figures: Figures,
+    news: Mapping[Key, News],
+    apart: Mapping[str, str],
+    *,
+    whole: bool,
 ) -> FindingBlock:
     check, gain = group.check, group.check.money is Money.EARNED
     shown = group.rows if whole else group.rows.head(SHOWN)
@@ -102,7 +121,11 @@ def _block(
         is_what=IS[check.money],
         weighs=_weighs(group, found, days, figures, gain=gain),
         lines=tuple(
-            replace(finding_line(row, group, largest, days, figures), news=news.get((check.key, row["row_id"]), ""))
+            _beside(
+                finding_line(row, group, largest, days, figures),
+                news.get((check.key, row["row_id"]), ""),
+                apart.get(str(row.get("campaign") or ""), ""),
+            )
             for row in shown.to_dicts()
         ),
         more=len(group.rows) - len(shown),
@@ -111,6 +134,11 @@ def _block(
         waits=waits(check),
         itself=check.gathers or check.by_itself,
     )
+
+
+def _beside(line: FindingLine, news: str, purpose: str) -> FindingLine:
+    """The line with its news, and with what its campaign is for where that is not to sell at the target now."""
+    return replace(line, news=news, where=" · ".join(each for each in (line.where, purpose) if each))
 
 
 def _money(check: Check, row: Mapping[str, Any], days: int) -> float:
@@ -361,7 +389,7 @@ def page(ask: Context, found: Findings, today: date, unfolded: str) -> FindingsV
     recurring, days, figures = since(ask, found), monthly_days(ask), ask.figures
     return FindingsView(
         answer(found, days, figures, _unread(ask)),
-        blocks(found, days, unfolded, figures, recurring.since.news),
+        blocks(found, days, unfolded, figures, recurring.since.news, purposes.set_apart(ask.facts, ask.selection)),
         since_last(found, recurring, figures, ask.scope.window.days),
         past(recurring.closings, figures),
         *put_aside.put_aside(ask, found.hidden),

@@ -22,7 +22,9 @@ def mark_of(row: Mapping[str, Any], judge: str) -> str:
 
 
 def verdict_at_length(row: Mapping[str, Any]) -> str:
-    """The verdict and its cause."""
+    """The verdict and its cause, or why it waits."""
+    if row.get("waits"):
+        return f"{row['verdict']}, {row['waits']}"
     cause = "" if row.get("factor") is not None else evidence.cause_of(row)
     return f"{row['verdict']}, {cause}" if cause else str(row["verdict"])
 

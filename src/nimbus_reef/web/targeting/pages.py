@@ -75,6 +75,8 @@ def _verdict_words(row: Mapping[str, Any], judge: str, more: int | None) -> tupl
     if judge == "simple":
         return row["simple_verdict"], ""
     verdict = row["verdict"]
+    if row.get("waits"):
+        return verdict, row["waits"]
     if row.get("fate") is not None:
         return verdict, row["fate"]
     if verdict == Verdict.TOO_EARLY.value:
