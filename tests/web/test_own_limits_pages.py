@@ -87,6 +87,18 @@ def test_peers_and_break_even_stand_beside_the_target_and_what_another_would_cha
     assert "change their verdict" not in text_of(owner.get("/scope/aims?account=fernhollow-de"))
 
 
+def test_the_largest_cut_of_targets_is_set_in_bulk_and_kept_to(owner, demo, account):
+    address = f"{TARGETS}&where=verdict:is:above+target&where=orders:gt:0"
+    row = row_ids(owner.get(address))[0]
+    data = A | {"rows": row, "do": "step_down", "value": "4"}
+    said = owner.post("/rules/targets/act", data=data, follow_redirects=True)
+    assert "own largest bid cut 4 %: set for 1 target" in text_of(said)
+    assert row_ids(owner.get(f"{TARGETS}&where=step_down:eq:4")) == [row]
+    owner.post("/targeting/targets/accept", data=A | {"row": row})
+    (made,) = [each.change for each in plans.planned(demo.store, account.id)]
+    assert float(made.new_value) == pytest.approx(float(made.old_value) * 0.96, abs=0.006)
+
+
 def test_a_rule_sets_no_limit_and_a_viewer_neither(owner, viewer, demo, account):
     page = owner.get("/rules/campaigns?account=fernhollow-de")
     assert "ceiling" not in values(page, "select[name=do] option", "value")

@@ -51,6 +51,8 @@ class RowAction(StrEnum):
     TARGET_ACOS = "target acos"
     CEILING = "ceiling"
     FLOOR = "floor"
+    STEP_DOWN = "step_down"
+    STEP_UP = "step_up"
 
 
 class Takes(StrEnum):
@@ -79,11 +81,11 @@ TAKES: Final[Mapping[RowAction, Takes]] = {
     RowAction.PORTFOLIO: Takes.TEXT,
     RowAction.CEILING: Takes.LIMIT,
     RowAction.FLOOR: Takes.LIMIT,
-    RowAction.TARGET_ACOS: Takes.RATE,
+    **dict.fromkeys((RowAction.TARGET_ACOS, RowAction.STEP_DOWN, RowAction.STEP_UP), Takes.RATE),
 }
 Value = float | str | None
 """What was entered with an action: changes as a fraction, amounts in units, points as they are."""
-SETS_LIMITS: Final = (RowAction.TARGET_ACOS, RowAction.CEILING, RowAction.FLOOR)
+SETS_LIMITS: Final = (RowAction.TARGET_ACOS, RowAction.CEILING, RowAction.FLOOR, RowAction.STEP_DOWN, RowAction.STEP_UP)
 """What is set here at once, and no change of the marketplace's."""
 ON_TARGETS: Final = (
     RowAction.PAUSE,

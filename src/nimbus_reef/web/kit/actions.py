@@ -43,8 +43,11 @@ WORDS: Final[Mapping[RowAction, str]] = {
     RowAction.TARGET_ACOS: "own target ACOS, %",
     RowAction.CEILING: "own highest bid",
     RowAction.FLOOR: "own lowest bid",
+    RowAction.STEP_DOWN: "own largest bid cut, %",
+    RowAction.STEP_UP: "own largest bid raise, %",
 }
 _PER_CENT: Final = 100
+_PERCENTS: Final = (Takes.SHARE, Takes.POINTS, Takes.RATE)
 FEW_CLICKS: Final = 10
 """Spend without a sale on fewer clicks says nothing yet."""
 
@@ -117,7 +120,7 @@ def value_words(action: RowAction, value: Value) -> str:
     if TAKES[action] is Takes.TEXT:
         return str(value)
     signed = TAKES[action] is Takes.SHARE or action is RowAction.ADJUST_BY
-    figure = float(value) * (_PER_CENT if TAKES[action] is Takes.SHARE else 1)
+    figure = float(value) * (_PER_CENT if TAKES[action] in (Takes.SHARE, Takes.RATE) else 1)
     return f"{figure:+g}" if signed else f"{figure:g}"
 
 
@@ -126,7 +129,7 @@ def done_words(action: RowAction, value: Value) -> str:
     words, text = WORDS[action], value_words(action, value).replace("-", "\N{MINUS SIGN}")
     if not text:
         return words
-    unit = " points" if action is RowAction.ADJUST_BY else " %" if TAKES[action] in (Takes.SHARE, Takes.POINTS) else ""
+    unit = " points" if action is RowAction.ADJUST_BY else " %" if TAKES[action] in _PERCENTS else ""
     return f"{words.removesuffix(', %').removesuffix(', points')} {text}{unit}"
 
 

@@ -105,6 +105,8 @@ _LIMITS: Final[Mapping[str, Field]] = by_key(
     Field("own_target", "target ACOS", pl.col("target_acos") * 100, "%", "The target ACOS in force on it", digits=0),
     Field("ceiling", "highest bid", pl.col("limit_ceiling"), "¤", "The nearest highest bid in force on it", digits=2),
     Field("floor", "lowest bid", pl.col("limit_floor"), "¤", "The nearest lowest bid in force on it", digits=2),
+    Field("step_down", "largest cut", pl.col("limit_step_down") * 100, "%", "Of its bid in one step", digits=0),
+    Field("step_up", "largest raise", pl.col("limit_step_up") * 100, "%", "Of its bid in one step", digits=0),
 )
 """Of rows that are judged by a target and whose bids are limited: what is in force on each."""
 
@@ -126,10 +128,10 @@ def _marked(ask: Context, spec: ListSpec, rows: pl.DataFrame, asked: set[str]) -
         holds["noted"] = pl.col(spec.key).is_in(notes.rows_with(facts.store, account.id, spec.view))
     if "label" in asked:
         rows = rows.with_columns(label=_labels_of(rows, labels.of_account(facts.store, account.id)))
-    if asked & {"ceiling", "floor"}:
+    if asked & set(own_limits.Limit):
         usual = account.bid_limits
         nearest = own_limits.columns(account.own_limits, usual, rows.columns)
-        plain = [pl.lit(getattr(usual, what)).alias(f"limit_{what}") for what in ("ceiling", "floor")]
+        plain = [pl.lit(getattr(usual, what)).alias(f"limit_{what}") for what in own_limits.Limit]
         rows = rows.with_columns(plain).with_columns(nearest)
     if asked & set(_OF_CAMPAIGNS):
         whole = replace(ask.selection, part=EVERYTHING)
