@@ -24,13 +24,18 @@ PEERS = {
     ("typed", "locale", "target"), [("28,5", "de_DE", 0.285), ("28.5", "de_DE", 0.285), ("", "de_DE", None)]
 )
 def test_a_target_is_read_as_the_account_writes_it_and_taken_back_by_nothing(typed, locale, target):
-    assert AimForm(MultiDict({"percent": typed}), locale).checked().target_acos == target
+    assert AimForm(MultiDict({"percent": typed}), locale).checked().value == target
+
+
+@pytest.mark.parametrize(("what", "typed", "value"), [("ceiling", "0,80", 0.8), ("step_down", "10", 0.1)])
+def test_a_limit_is_an_amount_or_a_share(what, typed, value):
+    assert AimForm(MultiDict({"percent": typed, "what": what}), "de_DE").checked().value == value
 
 
 def test_what_is_no_figure_is_said_with_its_field_and_how_to_write_it():
     with pytest.raises(BadInput) as problem:
         AimForm(MultiDict({"percent": "dear"}), "de_DE").checked()
-    assert str(problem.value) == "target, in %: “dear” is not a number. Enter a number such as 28."
+    assert str(problem.value) == "target or limit: “dear” is not a number. Enter a number such as 28 or 0.80."
 
 
 def test_peer_figures_rise_and_come_from_brands_enough():
