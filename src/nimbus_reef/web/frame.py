@@ -106,7 +106,9 @@ class Frame:
                 self.scope.elsewhere(url_for("findings.index")),
             )
         text = " and ".join(
-            check.title.lower() for check in CHECKS.values() if check.area is here.found and check.money is Money.OWN
+            f"{check.title[0].lower()}{check.title[1:]}"
+            for check in CHECKS.values()
+            if check.area is here.found and check.money is Money.OWN
         )
         return (f"{self.figures.money(stake)} per 30 days: {text}.", self.scope.elsewhere(url_for("findings.index")))
 

@@ -35,7 +35,7 @@ def judgement(row: Mapping[str, Any], figures: Figures) -> str:
         worth = "worth it" if row["worth"] else "not worth it"
         return f"buying growth: added sales at {figures.rate(row['marginal'], 0)}, {worth}"
     if movement == Movement.SHRINKING.value:
-        return f"shrinking: the cut was {'cheap' if row['worth'] else 'dear'}"
+        return f"shrinking: the cut {'saved' if row['worth'] else 'cost'} profit"
     if movement in (Movement.NEW.value, Movement.GONE.value, Movement.STEADY.value):
         return str(movement)
     texts = [
