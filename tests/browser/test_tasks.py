@@ -208,7 +208,7 @@ def test_a_finding_is_opened_put_away_and_brought_back(page, site):
     expect(page.locator("h2", has_text="Snooze")).to_be_visible()
     expect(page.locator(".block tbody")).to_contain_text("known and wanted")
     page.get_by_role("button", name=f"Bring back {name}").click()
-    expect(page.locator(".notice")).to_contain_text("1 finding brought back")
+    expect(page.locator(".notice")).to_contain_text("1 finding shown again")
 
 
 def test_columns_and_a_view_of_ones_own(page, site):

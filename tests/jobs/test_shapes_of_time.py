@@ -147,13 +147,13 @@ def test_days_and_sums_take_each_other_s_place_only_after_a_yes_and_undo_puts_bo
     put(store, account, tmp_path, "days.csv", daily)
     with pytest.raises(NeedsYes) as asked:
         put(store, account, tmp_path, "sum.csv", summed)
-    assert "30 days of these are held by day" in asked.value.questions[0]
+    assert "30 days of these are loaded by day" in asked.value.questions[0]
     (block,) = put(store, account, tmp_path, "sum.csv", summed, confirmed=True)
     assert held(store) == [(WINDOW.first, WINDOW.last)]
     one_day = daily.filter(pl.col("date") == WINDOW.last)
     with pytest.raises(NeedsYes) as asked:
         put(store, account, tmp_path, "day.csv", one_day)
-    assert "only a part of the sum that is held" in asked.value.questions[0]
+    assert "only a part of the sum that is loaded" in asked.value.questions[0]
     (day,) = put(store, account, tmp_path, "day.csv", one_day, confirmed=True)
     assert held(store) == [(WINDOW.last, WINDOW.last)]
     spans = Facts(store).spans(account.id)["target_daily"]

@@ -180,7 +180,7 @@ def test_what_no_report_tells_is_not_called_well(visitor, store, account, paths)
         for page in ("/delivery/budgets", "/catalog/eligibility", "/catalog/families", "/findings/")
     }
     assert "No campaign’s budget is known" in shown["/delivery/budgets"]
-    assert "ran dry" not in shown["/delivery/budgets"]
+    assert "ran out of budget" not in shown["/delivery/budgets"]
     assert "Eligibility is unknown" in shown["/catalog/eligibility"]
     assert "is unknown." not in shown["/catalog/eligibility"].replace("Eligibility is unknown.", "")
     assert "No families known" in shown["/catalog/families"]

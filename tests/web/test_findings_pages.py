@@ -158,14 +158,14 @@ def test_the_page_puts_away_and_brings_back(owner, found):
     assert "for good brand term Demo" in text_of(gone)
     number = values(gone, "[name=away][value]", "value")[0]
     back = owner.post("/findings/bring-back", data={"away": number}, follow_redirects=True)
-    assert "1 finding brought back" in text_of(back)
+    assert "1 finding shown again" in text_of(back)
     assert "brand term" not in text_of(back)
     # Put away anew it has the reason of now, and that is what is brought back.
     anew = owner.post("/findings/put-away", data=data | {"reason": "of ours"}, follow_redirects=True)
     assert "for good of ours Demo" in text_of(anew)
     number = values(anew, "[name=away][value]", "value")[0]
     back = owner.post("/findings/bring-back", data={"away": number}, follow_redirects=True)
-    assert "1 finding brought back" in text_of(back)
+    assert "1 finding shown again" in text_of(back)
 
 
 @pytest.mark.parametrize(

@@ -39,9 +39,7 @@ def put_back(conf: config.Config, source: Path, yes: bool) -> None:
     with wiring.running_store(conf) as store:
         entries = accounts.all_accounts(store, resting=True)
         if entries and not yes:
-            raise NeedsYes(
-                (f"{len(entries)} accounts are held here: all of them give way to the backup of {manifest.made_at}.",)
-            )
+            raise NeedsYes((f"The backup of {manifest.made_at} replaces all {len(entries)} accounts here.",))
         store.engine.dispose()
         wiring.restore(conf, source)
         found = [

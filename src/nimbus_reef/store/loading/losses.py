@@ -78,7 +78,7 @@ def _lost_days(rows: Mapping[Window, int], given: set[Window], span: Window) -> 
         return []
     return [
         f"The file covers {_told(span)} but has no row for {_named(sorted(lost))}, where "
-        f"{sum(lost.values()):,} rows are held. Loading removes them."
+        f"{sum(lost.values()):,} rows are loaded. Loading this file removes them."
     ]
 
 
@@ -99,7 +99,7 @@ def _summed_days(rows: Mapping[Window, int], given: set[Window]) -> list[str]:
         if days:
             asked.append(
                 f"The file has one sum for {block.first} to {block.last}; {days} {'day' if days == 1 else 'days'} "
-                "of these are held by day, which says more than their sum. Loading removes them."
+                "of these are loaded by day, which says more than their sum. Loading this file removes them."
             )
     return asked
 
@@ -107,8 +107,8 @@ def _summed_days(rows: Mapping[Window, int], given: set[Window]) -> list[str]:
 def _broken_blocks(rows: Mapping[Window, int], span: Window) -> list[str]:
     """Sums held that the file covers only in part."""
     return [
-        f"The file covers {_told(span)}, only a part of the sum that is held for {each.first} to "
-        f"{each.last}. Loading removes all of that sum ({count:,} rows)."
+        f"The file covers {_told(span)}, only a part of the sum that is loaded for {each.first} to "
+        f"{each.last}. Loading this file removes all of that sum ({count:,} rows)."
         for each, count in sorted(rows.items())
         if each.days > 1 and not (span.first <= each.first and each.last <= span.last)
     ]
@@ -138,7 +138,7 @@ def _lost_campaigns(
     if not lost:
         return []
     return [
-        f"{each.kind.title} of {_told(span)} are held of campaigns that are not in the file "
+        f"{each.kind.title} of {_told(span)} are loaded for campaigns that are not in the file "
         f"({_names_of(connection, lost)}). If it holds one ad format only, say which (its label, or --scope); "
         f"a yes loads it as {'all there is' if each.scope == 'all' else f'{each.scope} ads'}, and removes theirs."
     ]

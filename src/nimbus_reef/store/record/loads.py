@@ -161,7 +161,7 @@ def get_upload(store: Store, upload_id: int) -> Upload | None:
 _NO_LONGER: Final = {
     "loading": ("is being loaded already", "Wait for it to finish."),
     "loaded": ("was loaded already", "See its batch; to load it again, drop it again."),
-    "discarded": ("was put away", "Drop it again to load it."),
+    "discarded": ("was discarded", "Drop it again to load it."),
 }
 
 

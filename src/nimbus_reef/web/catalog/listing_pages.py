@@ -219,7 +219,7 @@ def drawer(ask: Context, row_id: str) -> Drawer:
     found = product_pages.listed(facts, selection)
     found = found.filter(pl.col("row_id") == row_id) if len(found) else found
     if found.is_empty():
-        raise NotFound("No page of this product is held in this period.", remedy="Choose another period, or close it.")
+        raise NotFound("This product has no listing data in this period.", remedy="Choose another period, or close it.")
     row = found.row(0, named=True)
     changed = product.page_changes(facts, selection, row["sku"])
     back = Window(selection.window.shifted(-selection.window.days).first, selection.window.last)

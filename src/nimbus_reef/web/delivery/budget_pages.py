@@ -169,7 +169,7 @@ def answer(rows: pl.DataFrame, moved: BudgetMove, figures: Figures, *, hours_tol
     )
     dry = dry_words(rows, figures)
     if not dry:
-        text = "No budget ran dry in this period." if hours_told else _UNTOLD
+        text = "No campaign ran out of budget in this period." if hours_told else _UNTOLD
         return Answer(text, never if idle else "")
     total = (
         f"After the move the total stays {figures.money(moved.before, 2)} a day."

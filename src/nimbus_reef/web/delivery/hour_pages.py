@@ -282,7 +282,7 @@ def segment_heads(figures: Figures) -> Any:
         "ACOS %",
         "TACOS %",
         f"RPC {figures.symbol}",
-        ("out of budget", "Campaigns out of budget in an hour, on average"),
+        ("hours lost", "Campaigns out of budget in an hour, on average"),
         (f"missed sales {figures.symbol} a month", "Usual sales of those hours, × 0.4 to 1"),
         words_head("boost"),
     )

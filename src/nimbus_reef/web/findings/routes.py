@@ -196,5 +196,5 @@ def bring_back() -> AnyResponse:
     back = hidden_findings.bring_back(
         services().store, scope.account.id, who.id, request.form.getlist("away", type=whole)
     )
-    flash(f"{figures().counted(back, 'finding')} brought back.")
+    flash(f"{figures().counted(back, 'finding')} shown again.")
     return redirect(scope.elsewhere(url_for("findings.index")))

@@ -84,7 +84,7 @@ def page(ask: Context, view: View) -> TargetingView:
             here=ask.url("targeting.table", name=view.name),
             things=view.things,
             picks=ask.writes,
-            empty=f"No {view.thing} fits.",
+            empty=f"No {view.things} match.",
             columns=columns,
             column_sets=view.columns,
         ),
