@@ -3,7 +3,7 @@
 from datetime import datetime
 
 import pytest
-from tests.pages import row_ids, text_of, texts
+from tests.pages import row_ids, text_of, texts, values
 from tests.web.conftest import signed_in
 
 from nimbus_reef.core.tiers import TAKES, RowAction, Takes
@@ -53,6 +53,7 @@ def planned(demo, account):
         ({"conditions": (("acos", "ge", "x"),)}, "is not a number"),
         ({"conditions": (("verdict", "is", "awful"),)}, "is never"),
         ({"every": "3"}, "is not a schedule"),
+        ({"every": "x"}, "is not a schedule"),
     ],
 )
 def test_a_rule_that_cannot_be_meant_is_refused_in_words(owner, demo, account, sent, words):
@@ -70,6 +71,35 @@ def test_a_rule_is_kept_as_it_was_typed_and_changed(owner, demo, account):
     (changed,) = rules.of_view(demo.store, account.id, "targets")
     assert (changed.id, changed.action, changed.every) == (kept.id, "pause", 7)
     assert "own rule: clicks ≥ 10 → pause" in text_of(owner.get("/trail?what=rule+saved"))
+
+
+def test_a_rule_keeps_every_filter_of_its_table_and_every_digit_of_an_amount(owner, demo, account):
+    where = [f"clicks:ge:{number}" for number in range(1, 8)]
+    page = owner.get("/rules/campaigns", query_string=A | {"where": where})
+    assert values(page, "input[name=amount]", "value")[:7] == [str(number) for number in range(1, 8)]
+    written(owner, "campaigns", do="budget to", value="12345.67")
+    (kept,) = rules.of_view(demo.store, account.id, "campaigns")
+    assert kept.value == "12345.67"
+    written(owner, "campaigns", do="portfolio", value="Winter-26", rule=str(kept.id))
+    assert "move to portfolio Winter-26" in text_of(owner.get("/rules/campaigns?account=fernhollow-de"))
+
+
+def test_rules_of_another_brand_leave_room_for_ones_own(owner, demo, account, monkeypatch):
+    monkeypatch.setattr(rules, "MOST", 1)
+    other = accounts.by_key(demo.store, "pellwick-gb")
+    rules.save(demo.store, other.id, 1, rules.Rule("ads", ("clicks:ge:1",), "", "pause", ""), "")
+    assert "Rule saved" in text_of(written(owner, "ads"))
+    assert "up to 1 rules" in text_of(written(owner, "ads"))
+    (theirs,) = rules.of_view(demo.store, other.id)
+    rules.remove(demo.store, other.id, 1, theirs, "")
+
+
+def test_placements_that_are_not_by_campaign_cannot_be_acted_on(owner):
+    page = owner.get("/delivery/placements?account=fernhollow-de")
+    data = A | {"rows": row_ids(page) or ["1"], "do": "adjustment to", "value": "20"}
+    refused = owner.post("/rules/placements/act", data=data)
+    assert refused.status_code == 400
+    assert "by campaign" in text_of(refused)
 
 
 def test_a_row_follows_the_first_rule_it_meets(owner, demo, account):

@@ -97,16 +97,8 @@ def _campaigns(facts: Facts, selection: Selection) -> pl.DataFrame:
         made.join(settings.select("campaign_id", *missing), on="campaign_id", how="left")
         .join(dry, on="campaign_id", how="left")
         .join(_top_share(facts, selection), on="campaign_id", how="left")
-        .join(_contents(facts, selection, "campaign_id"), on="campaign_id", how="left")
-        .join(purposes.ages(facts, selection), on="campaign_id", how="left")
-        .with_columns(
-            purposes.purpose(selection.account),
-            row_id=pl.col("campaign_id").cast(pl.String),
-            name=pl.col("campaign").cast(pl.String),
-            budget=pl.col("daily_budget") / MICRO,
-            **_filled(),
-        )
-        .sort(["spend", "name"], descending=[True, False])
+        .with_columns(budget=pl.col("daily_budget") / MICRO)
+        .pipe(_described, facts, selection, "campaign")
     )
 
 
@@ -132,26 +124,25 @@ def _ad_groups(facts: Facts, selection: Selection) -> pl.DataFrame:
     return (
         selection.within(facts, purposes.held_back(facts, selection, judged))
         .join(settings, on="ad_group_id", how="left")
-        .join(_contents(facts, selection, "ad_group_id"), on="ad_group_id", how="left")
-        .join(purposes.ages(facts, selection), on="campaign_id", how="left")
-        .with_columns(
-            purposes.purpose(selection.account),
-            row_id=pl.col("ad_group_id").cast(pl.String),
-            name=pl.col("ad_group").cast(pl.String),
-            default_bid=pl.col("default_bid") / MICRO,
-            **_filled(),
-        )
-        .sort(["spend", "name"], descending=[True, False])
+        .with_columns(default_bid=pl.col("default_bid") / MICRO)
+        .pipe(_described, facts, selection, "ad_group")
     )
 
 
-def _filled() -> dict[str, pl.Expr]:
-    """Counts of what has nothing, and a state where no report tells one."""
-    return {
-        "targets": pl.col("targets").fill_null(0),
-        "products": pl.col("products").fill_null(0),
-        "state": pl.col("state").cast(pl.String),
-    }
+def _described(rows: pl.DataFrame, facts: Facts, selection: Selection, level: str) -> pl.DataFrame:
+    """Campaigns or ad groups with row_id, name, purpose, age and what is in them, the largest spend first."""
+    return (
+        rows.join(_contents(facts, selection, f"{level}_id"), on=f"{level}_id", how="left")
+        .join(purposes.ages(facts, selection), on="campaign_id", how="left")
+        .with_columns(
+            purposes.purpose(selection.account),
+            pl.col("targets", "products").fill_null(0),
+            pl.col("state").cast(pl.String),
+            row_id=pl.col(f"{level}_id").cast(pl.String),
+            name=pl.col(level).cast(pl.String),
+        )
+        .sort(["spend", "name"], descending=[True, False])
+    )
 
 
 def _top_share(facts: Facts, selection: Selection) -> pl.DataFrame:

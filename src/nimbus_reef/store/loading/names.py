@@ -131,7 +131,13 @@ def _keep_ids(allocator: IdAllocator, kind: str, rows: pl.DataFrame, key: str) -
         .filter(pl.col("thing_id") > 0)
         .unique("thing_id", keep="last", maintain_order=True)
     )
-    known = select(marketplace_id.c.thing_id, marketplace_id.c.external_id).where(marketplace_id.c.kind == kind)
+    if given.is_empty():
+        return
+    # Ids of one load lie close together: what is known between its first and its last is enough.
+    known = select(marketplace_id.c.thing_id, marketplace_id.c.external_id).where(
+        marketplace_id.c.kind == kind,
+        marketplace_id.c.thing_id.between(given["thing_id"].min(), given["thing_id"].max()),
+    )
     held = pl.DataFrame(
         allocator.connection.execute(known).fetchall(),
         schema={"thing_id": pl.UInt32, "external_id": pl.String},

@@ -11,7 +11,7 @@ from nimbus_reef.core.own_limits import Limit, OwnLimit
 from nimbus_reef.errors import BadInput
 from nimbus_reef.store.people import labels, trail
 from nimbus_reef.store.record.engine import Store
-from nimbus_reef.store.record.models import aim
+from nimbus_reef.store.record.models import MAX_NAME, aim
 
 LEVELS: Final = ("portfolio", "product", "label", "campaign", "target")
 TARGET_ACOS: Final = "target_acos"
@@ -62,6 +62,8 @@ def set_limits(
     """Sets a limit or target ACOS of several things, or with None takes it back; BadInput for what cannot be meant."""
     if level not in LEVELS or not names:
         raise BadInput("A limit needs a level and a name.", remedy=f"Choose {', '.join(LEVELS)}, and name it.")
+    if any(len(name) > MAX_NAME for name in names):
+        raise BadInput("A name is too long to keep a limit for it.", remedy="Set the limit for its campaign.")
     most = HIGHEST if what == TARGET_ACOS else _MOST[Limit(what)]
     if value is not None and not 0 < value < most:
         raise BadInput(f"{what.replace('_', ' ')}: {value:g} cannot be meant.", remedy=f"Enter up to {most:g}.")

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from datetime import date, datetime
 from typing import Any, Final
 
-from sqlalchemy import Connection, delete, func, insert, or_, select, update
+from sqlalchemy import ColumnElement, Connection, delete, func, insert, or_, select, update
 from sqlalchemy.dialects.mysql import insert as upsert
 
 from nimbus_reef.errors import BadInput, NotFound
@@ -18,7 +18,7 @@ from nimbus_reef.store.record.models import rule as rule_table
 from nimbus_reef.store.record.models import rule_run
 
 MOST: Final = 50
-"""Rules of one view."""
+"""Rules that an account has on one view."""
 _LONGEST_QUERY: Final = 256
 
 
@@ -45,7 +45,7 @@ def of_view(store: Store, account_id: int, view: str = "") -> list[Rule]:
     """The rules of an account in their order, its own before those of all accounts; of one view where it is named."""
     query = (
         select(rule_table)
-        .where(or_(rule_table.c.account_id == account_id, rule_table.c.account_id.is_(None)))
+        .where(_is_seen_by(account_id))
         .order_by(rule_table.c.view, rule_table.c.account_id.is_(None), rule_table.c.place, rule_table.c.id)
     )
     if view:
@@ -95,7 +95,9 @@ def save(store: Store, account_id: int, person_id: int, rule: Rule, words: str) 
                 raise NotFound("This rule does not exist any more.", remedy="Reload the page.")
         else:
             count, last = connection.execute(
-                select(func.count(), func.max(rule_table.c.place)).where(rule_table.c.view == rule.view)
+                select(func.count(), func.max(rule_table.c.place)).where(
+                    rule_table.c.view == rule.view, _is_seen_by(account_id)
+                )
             ).one()
             if count >= MOST:
                 raise BadInput(f"A list has up to {MOST} rules.", remedy="Remove one first.")
@@ -153,8 +155,9 @@ def was_run(store: Store, account_id: int, view: str) -> None:
 
 
 def _own(account_id: int, view: str, rule_id: int) -> tuple[Any, ...]:
-    return (
-        rule_table.c.id == rule_id,
-        rule_table.c.view == view,
-        or_(rule_table.c.account_id == account_id, rule_table.c.account_id.is_(None)),
-    )
+    return rule_table.c.id == rule_id, rule_table.c.view == view, _is_seen_by(account_id)
+
+
+def _is_seen_by(account_id: int) -> ColumnElement[bool]:
+    """Of the account, or of all."""
+    return or_(rule_table.c.account_id == account_id, rule_table.c.account_id.is_(None))

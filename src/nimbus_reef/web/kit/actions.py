@@ -121,14 +121,16 @@ def value_words(action: RowAction, value: Value) -> str:
         return str(value)
     signed = TAKES[action] is Takes.SHARE or action is RowAction.ADJUST_BY
     figure = float(value) * (_PER_CENT if TAKES[action] in (Takes.SHARE, Takes.RATE) else 1)
-    return f"{figure:+g}" if signed else f"{figure:g}"
+    return f"{figure:+.10g}" if signed else f"{figure:.10g}"
 
 
 def done_words(action: RowAction, value: Value) -> str:
     """An action with what was entered, as it is read."""
-    words, text = WORDS[action], value_words(action, value).replace("-", "\N{MINUS SIGN}")
+    words, text = WORDS[action], value_words(action, value)
     if not text:
         return words
+    if TAKES[action] is not Takes.TEXT:
+        text = text.replace("-", "\N{MINUS SIGN}")
     unit = " points" if action is RowAction.ADJUST_BY else " %" if TAKES[action] in _PERCENTS else ""
     return f"{words.removesuffix(', %').removesuffix(', points')} {text}{unit}"
 

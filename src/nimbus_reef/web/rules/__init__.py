@@ -1,1 +1,1 @@
-"""Labels of one's own: put on products and campaigns, taken off, read from a file."""
+"""Own actions on rows of any list, and own rules."""

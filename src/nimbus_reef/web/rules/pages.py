@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
-from itertools import zip_longest
 from typing import Final
 
 import polars as pl
@@ -34,7 +33,7 @@ from nimbus_reef.web.kit.opened import KINDS_OF_ROWS
 from nimbus_reef.web.rules.register import LISTS, TITLES, acted
 
 CONDITIONS: Final = 5
-"""So many conditions can be entered in the form."""
+"""So many conditions the form has room for, and one more than a rule has."""
 SCHEDULES: Final[Mapping[int, str]] = {0: "by hand", 7: "every week", 14: "every two weeks", 30: "every month"}
 
 
@@ -61,7 +60,7 @@ class RuleForm:
     """What the form is filled with: a rule that is changed, or an empty one."""
 
     id: int
-    conditions: tuple[tuple[str, str, str], ...]
+    conditions: tuple[tuple[str, ...], ...]
     query: str
     action: str
     value: str
@@ -74,7 +73,7 @@ class RuleForm:
 class RulesView:
     """
     The rules of a list in their order. fields: what conditions are about; actions, schedules: what is offered; ran:
-    when they were last run; owns: whether the person may set rules for all brands.
+    when they were last run.
     """
 
     view: str
@@ -145,9 +144,8 @@ def done(rule: Rule, spec: ListSpec) -> tuple[RowAction, Value]:
 def _form(ask: Context, spec: ListSpec, rule: Rule | None) -> RuleForm:
     """The form, filled with a rule, or with what the table is filtered by."""
     conditions = rule.conditions if rule else ask.scope.where
-    split = [tuple(each.split(":", 2)) for each in conditions[:CONDITIONS]]
-    padded = [pair or ("", "", "") for pair, _ in zip_longest(split, range(max(CONDITIONS, len(split))))]
-    rows = tuple((key, operator, value) for key, operator, value in padded)
+    split = [(*each.split(":", 2), "", "")[:3] for each in conditions]
+    rows = (*split, *[("", "", "")] * max(1, CONDITIONS - len(split)))
     if rule is None:
         return RuleForm(0, rows, ask.scope.query, "", "", "", 0, False)
     value = value_words(*done(rule, spec))
@@ -173,9 +171,9 @@ def read(ask: Context, view: str, form: Mapping[str, str], conditions: Sequence[
             remedy="Choose “count as above” or “leave out”.",
         )
     text = value_words(action, value)
-    every = int(form.get("every") or 0)
-    if every not in SCHEDULES:
-        raise BadInput(f"“{every}” is not a schedule.", remedy="Choose from the list.")
+    every = next((days for days in SCHEDULES if str(days) == (form.get("every") or "0")), None)
+    if every is None:
+        raise BadInput(f"“{form['every']}” is not a schedule.", remedy="Choose from the list.")
     return Rule(view, tuple(each.text for each in filters), query, action.value, text, no_sale, every)
 
 
@@ -207,7 +205,7 @@ def met(ask: Context, view: str) -> list[MetRows]:
     known = rules.of_view(ask.facts.store, ask.account.id, view)
     rows, fields = with_fields(_wide(ask, spec, [text for each in known for text in each.conditions]), spec)
     conditions = [_condition(each, rows, fields, spec) for each in known]
-    places = rows.select(first_met(conditions))["tier"]
+    places = rows.with_columns(first_met(conditions))["tier"]
     return [
         MetRows(each, rows.filter(places == place), int(rows.select(conditions[place].sum()).item()))
         for place, each in enumerate(known)
@@ -268,6 +266,8 @@ def by_hand(ask: Context, view: str, keys: Sequence[str] | None, form: Mapping[s
     """What an action does to the selected rows, or to all that are filtered."""
     spec, actions = acted(view)
     action, value = entered(actions, form.get("do", ""), form.get("value", ""), ask.account.locale)
+    if missing := [value for name, value in actions.own.items() if ask.scope.own_value(name) != value]:
+        raise BadInput(f"These rows are not by {missing[0]}.", remedy=f"Choose “by {missing[0]}” first.")
     no_sale = NoSale(form.get("none", "")) if form.get("none", "") in tuple(NoSale) else NoSale.ASK
     rows = chosen(ask, spec, keys)
     conditions = _conditions_of(ask, spec) if keys is None else []
