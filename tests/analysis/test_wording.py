@@ -33,7 +33,6 @@ WORDS = {
 }
 HEADLINES = {
     HeadlineKey.ADD_AD: ("GL-1", "C · G"),
-    HeadlineKey.BIDS_OF_ALL: (12, -20.0),
     HeadlineKey.BUDGET: (20.0, 16.0),
     HeadlineKey.CATCH_ALL: (20,),
     HeadlineKey.PAUSE_ADS: ("GL-1", 2, "GL-2", 1),

@@ -75,3 +75,41 @@ def test_two_changes_of_one_field_contradict_each_other():
 
 def test_a_negative_needs_a_negative_match_type():
     assert "negative_exact" in value_problem(replace(NEGATIVE, match_type="exact"))
+
+
+PAUSED_CAMPAIGN = replace(
+    planned.BID, entity=Entity.CAMPAIGN, field="state", new_value="paused", ad_group="", target="", match_type="", row=0
+)
+PAUSED_GROUP = replace(PAUSED_CAMPAIGN, entity=Entity.AD_GROUP, ad_group=planned.BID.ad_group)
+BUDGET = replace(PAUSED_CAMPAIGN, field="daily_budget", old_value="20.00", new_value="16.00")
+ELSEWHERE = replace(BID, row=9, campaign="another", ad_group="there")
+
+
+@pytest.mark.parametrize("pause", [PAUSED_CAMPAIGN, PAUSED_GROUP])
+def test_the_pause_of_a_campaign_or_ad_group_takes_the_place_of_what_is_inside(pause):
+    result = plan.taken([BID, NEGATIVE, ELSEWHERE], [[pause]])
+    assert result.new == (0,)
+    assert {change.row for change in result.replaced} == {BID.row, NEGATIVE.row}
+
+
+@pytest.mark.parametrize("pause", [PAUSED_CAMPAIGN, PAUSED_GROUP])
+def test_nothing_inside_what_the_plan_pauses_goes_into_it(pause):
+    result = plan.taken([replace(pause, row=1)], [[replace(BID, row=0)], [replace(ELSEWHERE, row=0)]])
+    assert (result.new, result.stopped) == ((1,), (0,))
+
+
+def test_a_budget_is_inside_its_campaign_and_not_inside_its_ad_group():
+    assert plan.taken([replace(BUDGET, row=1)], [[PAUSED_CAMPAIGN]]).replaced
+    assert plan.taken([replace(PAUSED_CAMPAIGN, row=1)], [[BUDGET]]).stopped == (0,)
+    assert plan.taken([replace(PAUSED_GROUP, row=1)], [[BUDGET]]).new == (0,)
+
+
+def test_a_package_that_is_only_partly_inside_goes_in_whole():
+    package = [replace(BID, row=0), replace(ELSEWHERE, row=0)]
+    assert plan.taken([replace(PAUSED_CAMPAIGN, row=1)], [package]).new == (0,)
+
+
+def test_what_starts_again_what_the_plan_pauses_replaces_the_pause():
+    starts = replace(PAUSED_CAMPAIGN, new_value="enabled")
+    result = plan.taken([replace(PAUSED_CAMPAIGN, row=1)], [[starts]])
+    assert [change.row for change in result.replaced] == [1]

@@ -3,6 +3,7 @@
 import pytest
 from tests.pages import found, row_ids, text_of, texts, values
 
+from nimbus_reef.core.promises import projected
 from nimbus_reef.store.people import accounts, plans
 
 A = "account=fernhollow-de"
@@ -57,6 +58,38 @@ def test_bids_of_all_targets_of_an_ad_group_are_changed_within_floor_and_ceiling
     assert len(made) > 1
     assert {each.field for each in made} == {"bid"}
     assert all(float(each.new_value) < float(each.old_value) for each in made)
+
+
+def spend_saved(plan):
+    return sum(projected(each.change, each.promise).spend.middle for each in plan)
+
+
+def test_the_bids_of_an_ad_group_promise_what_the_same_bids_promise_one_by_one(owner, planned):
+    """Each bid rests on its own target: not on the ad group, whose spend would count once for each of them."""
+    row = row_ids(owner.get(AD_GROUPS))[0]
+    act(owner, "ad-groups", rows=row, do="bids by", value="-20")
+    together, targets = spend_saved(planned()), {each.promise.row_id for each in planned()}
+    spend = sum(each.promise.spend for each in planned())
+    owner.post("/plan/undo", data={"account": "fernhollow-de"})
+    act(owner, "targets", rows=sorted(targets), do="bid by", value="-20")
+    assert spend_saved(planned()) == pytest.approx(together)
+    assert -spend < together < 0
+
+
+def test_a_paused_campaign_takes_the_place_of_what_the_plan_changes_in_it(owner, planned):
+    row, name = row_ids(owner.get(CAMPAIGNS))[0], texts(owner.get(CAMPAIGNS), "tbody th .text")[0]
+    act(owner, "campaigns", rows=row, do="budget by", value="-20")
+    act(owner, "targets", campaign=name, all="yes", do="bid by", value="-20")
+    inside = planned()
+    told = owner.post("/rules/campaigns/act", data={"account": "fernhollow-de", "rows": row, "do": "pause"})
+    assert f"This replaces {len(inside)} changes in the plan" in text_of(told)
+    sent = {"replacing": values(told, "[name=replacing]", "value")}
+    act(owner, "campaigns", rows=row, do="pause", **sent)
+    (pause,) = planned()
+    assert (pause.change.entity, pause.change.new_value) == ("campaign", "paused")
+    said = text_of(act(owner, "targets", campaign=name, all="yes", do="bid by", value="-20"))
+    assert "the plan pauses them" in said
+    assert len(planned()) == 1
 
 
 @pytest.mark.parametrize(

@@ -2,17 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
+from dataclasses import replace
 from typing import Any, Final
 
 import polars as pl
 
-from nimbus_reef.analysis import purposes
+from nimbus_reef.analysis import own_actions, purposes
 from nimbus_reef.analysis.delivery import budgets
-from nimbus_reef.analysis.selection import Selection
+from nimbus_reef.analysis.judged import judged_targets
+from nimbus_reef.analysis.selection import EVERYTHING, Selection
 from nimbus_reef.analysis.sheet_rows import change, evidence_of, promise
-from nimbus_reef.core import evidence, own_limits, targeting
-from nimbus_reef.core.changes import Change, Entity
+from nimbus_reef.core import evidence, targeting
+from nimbus_reef.core.changes import Entity
 from nimbus_reef.core.checks import Subject
 from nimbus_reef.core.model import MEASURES, MICRO, Bidding, Placement, State
 from nimbus_reef.core.projection import UNKNOWN, Projected, Range
@@ -49,6 +51,8 @@ OFFERED: Final[Mapping[str, tuple[RowAction, ...]]] = {
     ),
 }
 """What is done by hand to campaigns and ad groups."""
+OF_ALL_TARGETS: Final = {RowAction.BIDS_BY: RowAction.BID_BY, RowAction.BIDS_TO: RowAction.BID_TO}
+"""What is done to ad groups by doing something to each of their targets."""
 _BIDDING: Final = {
     RowAction.BIDDING_FIXED: Bidding.FIXED,
     RowAction.BIDDING_DOWN: Bidding.DOWN_ONLY,
@@ -174,64 +178,49 @@ def _contents(facts: Facts, selection: Selection, level: str) -> pl.DataFrame:
 
 
 def proposals(
-    facts: Facts, selection: Selection, view: str, chosen: pl.DataFrame, action: RowAction, value: Value
+    facts: Facts,
+    selection: Selection,
+    view: str,
+    chosen: pl.DataFrame,
+    action: RowAction,
+    value: Value,
+    *,
+    raises: bool,
 ) -> list[Proposal]:
-    """What an action by hand does to rows, in their order; nothing where it changes nothing."""
+    """
+    What an action by hand does to rows, in their order; nothing where it changes nothing. The bids of all targets are
+    changed target by target, each on its own figures; raises: also of those that never made an order.
+    """
+    if action in OF_ALL_TARGETS:
+        rows = judged_targets(facts, replace(selection, part=EVERYTHING)).filter(
+            pl.col("ad_group_id").is_in(chosen["ad_group_id"].implode()),
+            pl.col("bid").is_not_null(),
+            pl.col("state").cast(pl.String) == State.ENABLED.value,
+        )
+        return own_actions.proposals(
+            facts, selection, Subject.TARGET, rows, OF_ALL_TARGETS[action], float(value or 0), raises=raises
+        )
     account, window = selection.account, selection.window
     days = max(1, facts.monthly_days(account.id, facts.target_source(account.id, window).kind, window))
-    of_all = action in (RowAction.BIDS_BY, RowAction.BIDS_TO)
-    bids = _bids(facts, selection, chosen["ad_group_id"]) if of_all else {}
-    return [_proposal(selection, view, row, action, value, days, bids) for row in chosen.to_dicts()]
-
-
-def _bids(facts: Facts, selection: Selection, groups: pl.Series) -> dict[int, list[dict[str, Any]]]:
-    """The live targets of ad groups that have a bid: target, match_type, bid (units)."""
-    account, window = selection.account, selection.window
-    settings = setting_frames.target_settings(facts, account.id, window)
-    found = (
-        target_frames.targets(facts, account.id)
-        .filter(pl.col("ad_group_id").is_in(groups.implode()))
-        .join(settings, on="target_id")
-        .filter(pl.col("bid").is_not_null(), pl.col("state").cast(pl.String) == State.ENABLED.value)
-        .with_columns(pl.col("target", "match_type").cast(pl.String), bid=pl.col("bid") / MICRO)
-        .sort("target_id")
-    )
-    found = found.with_columns(own_limits.columns(account.own_limits, account.bid_limits, found.columns))
-    by_group: dict[int, list[dict[str, Any]]] = {}
-    for row in found.to_dicts():
-        by_group.setdefault(row["ad_group_id"], []).append(row)
-    return by_group
+    return [_proposal(selection, view, row, action, value, days) for row in chosen.to_dicts()]
 
 
 def _proposal(
-    selection: Selection,
-    view: str,
-    row: Mapping[str, Any],
-    action: RowAction,
-    value: Value,
-    days: int,
-    bids: Mapping[int, Sequence[Mapping[str, Any]]],
+    selection: Selection, view: str, row: Mapping[str, Any], action: RowAction, value: Value, days: int
 ) -> Proposal:
     campaign = str(row["campaign"])
     group = "" if view == CAMPAIGNS else str(row["ad_group"])
     subject = EntityKey(Subject.CAMPAIGN if view == CAMPAIGNS else AD_GROUP, campaign, group, name=group or campaign)
-    effect = _without(row, days) if action is RowAction.PAUSE else UNKNOWN
-    changes: Sequence[Change]
-    if action in (RowAction.BIDS_BY, RowAction.BIDS_TO):
-        changes = _bid_changes(selection, row, bids.get(row["ad_group_id"], ()), action, value)
-        headline = Headline(HeadlineKey.BIDS_OF_ALL, (len(changes),))
-    else:
-        headline, changes = _one_change(view, row, action, value)
-    if not changes:
+    headline, field, old, new = _meant(row, action, value)
+    if new is None or new == old:
         return Proposal(subject, row["row_id"], Headline(HeadlineKey.NOTHING), evidence=evidence_of(row))
-    result = promise(selection, row, view, row["row_id"], effect)
-    none = promise(selection, row, view, row["row_id"], Projected(Range(0, 0, 0), Range(0, 0, 0)))
-    package = tuple((each, none if place else result) for place, each in enumerate(changes))
+    effect = _without(row, days) if action is RowAction.PAUSE else UNKNOWN
+    changed = change(Entity.AD_GROUP if group else Entity.CAMPAIGN, field, campaign, new, old, "", ad_group=group)
     return Proposal(
         subject,
         row["row_id"],
         headline,
-        package,
+        ((changed, promise(selection, row, view, row["row_id"], effect)),),
         (Reason(ReasonKey.OWN_ACTION),),
         effect=effect,
         evidence=evidence_of(row),
@@ -243,34 +232,6 @@ def _without(row: Mapping[str, Any], days: int) -> Projected:
     """What it does where it is paused: its spend and its sales stay away."""
     spend, sales = (per_month(row[name], days) / MICRO for name in ("spend", "sales"))
     return Projected(Range(-spend, -spend, -spend), Range(-sales, -sales, -sales))
-
-
-def _bid_changes(
-    selection: Selection, row: Mapping[str, Any], targets: Sequence[Mapping[str, Any]], action: RowAction, value: Value
-) -> list[Change]:
-    """The bids of all targets of an ad group, changed by a share or set to an amount, within floor and ceiling."""
-    account, figure, changes = selection.account, float(value or 0), []
-    for target in targets:
-        limits = own_limits.in_force(account.own_limits, account.bid_limits, target)
-        wanted = figure if action is RowAction.BIDS_TO else target["bid"] * (1 + figure)
-        bid = round(min(max(wanted, limits.floor), limits.ceiling), 2)
-        if bid != round(target["bid"], 2):
-            of = {"ad_group": str(row["ad_group"]), "target": target["target"], "match_type": target["match_type"]}
-            new, old = f"{bid:.2f}", f"{target['bid']:.2f}"
-            changes.append(change(Entity.TARGET, "bid", str(row["campaign"]), new, old, "", **of))
-    return changes
-
-
-def _one_change(
-    view: str, row: Mapping[str, Any], action: RowAction, value: Value
-) -> tuple[Headline, Sequence[Change]]:
-    """What is done in a word, and the one change that does it; none where it is so already, or not known."""
-    entity = Entity.CAMPAIGN if view == CAMPAIGNS else Entity.AD_GROUP
-    headline, field, old, new = _meant(row, action, value)
-    if new is None or new == old:
-        return Headline(HeadlineKey.NOTHING), ()
-    group = "" if view == CAMPAIGNS else str(row["ad_group"])
-    return headline, (change(entity, field, str(row["campaign"]), new, old, "", ad_group=group),)
 
 
 def _meant(row: Mapping[str, Any], action: RowAction, value: Value) -> tuple[Headline, str, str, str | None]:

@@ -187,7 +187,6 @@ def _budgets(value: tuple[Any, ...], figures: Figures) -> str:
 _HEADLINES: Final[Mapping[HeadlineKey, str | _Told]] = {
     HeadlineKey.ADD_AD: _added,
     HeadlineKey.BID: lambda value, figures: f"bid {figures.number(value[0])} → {figures.number(value[1])}",
-    HeadlineKey.BIDS_OF_ALL: lambda value, figures: figures.counted(value[0], "bid"),
     HeadlineKey.BUDGET: lambda value, figures: (
         f"daily budget {figures.number(value[0], 2)} → {figures.number(value[1], 2)}"
     ),

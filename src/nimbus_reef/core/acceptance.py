@@ -14,7 +14,7 @@ from dataclasses import dataclass
 from nimbus_reef.core import click_prices
 from nimbus_reef.core.changes import Change, Entity, key
 from nimbus_reef.core.click_prices import CampaignBids, Rise, TargetKey
-from nimbus_reef.core.plan import taken
+from nimbus_reef.core.plan import shuts, taken
 
 
 @dataclass(frozen=True, slots=True)
@@ -112,7 +112,7 @@ class _Prices:
 
     def with_package(self, package: Sequence[Change]) -> Rise | None:
         """Adds a package where nothing above target rises for it; else the price that would."""
-        contradicts = any(key(change) in self.keys for change in package)
+        contradicts = any(key(change) in self.keys or shuts(change) for change in package)
         leaving = taken(self.changes, [package]).replaced if contradicts else ()
         gone = {change.row for change in leaving}
         names = dict.fromkeys((*(each.campaign for each in package), *(each.campaign for each in leaving)))

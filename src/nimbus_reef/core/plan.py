@@ -112,11 +112,13 @@ def taken(changes: Sequence[Change], packages: Sequence[Sequence[Change]]) -> Ta
     A package is taken whole and replaces the planned changes it contradicts, or it is not taken.
 
     It contradicts another change of the same field of the same thing; a pause also a bid that stands alone on the same
-    target. A bid alone on what the plan pauses is not taken: the pause makes it idle. Nor is a change alone of what a
-    package changes: it would break that up.
+    target, and the pause of a campaign or ad group all that is changed inside. A bid alone on what the plan pauses is
+    not taken, nor anything inside a campaign or ad group that it pauses: the pause makes it idle. Nor is a change alone
+    of what a package changes: it would break that up.
     """
     by_key = {key(change): change for change in changes}
     paused = {_thing(change) for change in changes if _pauses(change)}
+    shut = [change for change in changes if shuts(change)]
     new, already, stopped, packaged, contradicted = [], [], [], [], []
     out: dict[int, Change] = {}
     claimed: set[tuple[str, ...]] = set()
@@ -129,7 +131,7 @@ def taken(changes: Sequence[Change], packages: Sequence[Sequence[Change]]) -> Ta
             already.append(place)
         elif claimed & set(keys):
             contradicted.append(place)
-        elif len(package) == 1 and _is_bid(package[0]) and _thing(package[0]) in paused:
+        elif _is_idle(package, paused, shut):
             stopped.append(place)
         elif len(package) == 1 and same[0] is not None and same[0].package:
             packaged.append(place)
@@ -138,6 +140,8 @@ def taken(changes: Sequence[Change], packages: Sequence[Sequence[Change]]) -> Ta
             claimed |= set(keys)
             off = {_thing(change) for change in package if _pauses(change)}
             idle = [each for each in changes if off and not each.package and _is_bid(each) and _thing(each) in off]
+            ends = [change for change in package if shuts(change)]
+            idle += [each for each in changes if any(_is_inside(each, end) for end in ends)]
             out |= {change.row: change for change in (*filter(None, same), *idle)}
     return Taken(
         tuple(new),
@@ -164,6 +168,25 @@ def _thing(change: Change) -> tuple[str, ...]:
 
 def _pauses(change: Change) -> bool:
     return change.field == "state" and change.action is Action.UPDATE and change.new_value != State.ENABLED
+
+
+def _is_idle(package: Sequence[Change], paused: Collection[tuple[str, ...]], shut: Sequence[Change]) -> bool:
+    """Whether pauses leave a package nothing to do: a bid alone on a paused target, or all inside what is shut."""
+    if len(package) == 1 and _is_bid(package[0]) and _thing(package[0]) in paused:
+        return True
+    return bool(shut) and all(any(_is_inside(change, each) for each in shut) for change in package)
+
+
+def shuts(change: Change) -> bool:
+    """Whether a change pauses a whole campaign or ad group, and with it all that is inside."""
+    return _pauses(change) and change.entity in (Entity.CAMPAIGN, Entity.AD_GROUP)
+
+
+def _is_inside(change: Change, end: Change) -> bool:
+    """Whether a change is of something inside what another pauses, or of its other fields."""
+    if change.campaign != end.campaign or key(change) == key(end):
+        return False
+    return end.entity is Entity.CAMPAIGN or change.ad_group == end.ad_group
 
 
 def _is_bid(change: Change) -> bool:

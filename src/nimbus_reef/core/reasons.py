@@ -132,7 +132,6 @@ class HeadlineKey(StrEnum):
 
     ADD_AD = "add_ad"
     BID = "bid"
-    BIDS_OF_ALL = "bids_of_all"
     BUDGET = "budget"
     BID_LOWER_AT_SOURCE = "bid_lower_at_source"
     BOOST = "boost"

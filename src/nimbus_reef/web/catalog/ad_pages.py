@@ -217,7 +217,9 @@ def drawer(ask: Context, row_id: str) -> Drawer:
         row_id,
         str(row["sku"]),
         " · ".join(home),
-        f"{figures.counted(row['clicks'], 'click')} brought {brought} for {figures.micro(row['spend'])}.",
+        f"{figures.counted(row['clicks'], 'click')} brought {brought} for {figures.micro(row['spend'])}."
+        if row["clicks"]
+        else "No clicks in this period.",
         _due(row, figures),
         offered(ask, proposal),
         hits=planned_there(ask, {home}) if proposal.package else (),
@@ -234,6 +236,8 @@ def drawer(ask: Context, row_id: str) -> Drawer:
 
 
 def _due(row: Mapping[str, Any], figures: Figures) -> str:
+    if not row["clicks"]:
+        return "There is nothing to judge yet."
     if row["cohort_cvr"] is None:
         return "The account is too small to compare with."
     due = row["cohort_cvr"] * row["clicks"]

@@ -10,6 +10,7 @@ from flask import Blueprint, flash, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response as AnyResponse
 
 from nimbus_reef.analysis.judged import Judged
+from nimbus_reef.core.checks import Subject
 from nimbus_reef.core.proposals import Proposal
 from nimbus_reef.core.tiers import SETS_LIMITS
 from nimbus_reef.errors import NotFound
@@ -28,6 +29,9 @@ from nimbus_reef.web.rules.register import LISTS, TITLES, acted
 
 rules = Blueprint("rules", __name__, url_prefix="/rules")
 _JUDGED: Final[Mapping[str, Judged]] = {"targets": Judged.TARGETS, "terms": Judged.TERMS, "ads": Judged.ADS}
+
+
+_VIEW_OF: Final[Mapping[Subject, str]] = {Subject.TARGET: "targets", Subject.TERM: "terms", Subject.AD: "ads"}
 
 
 @rules.get("/")
@@ -137,11 +141,13 @@ def act(view: str) -> AnyResponse | str:
 def _put(
     view: str, offered: Sequence[Proposal], notice: Mapping[str, str], action: str, back: str
 ) -> AnyResponse | str:
+    # Some actions on a row are done to what is in it: those are what is shown.
+    of = next((_VIEW_OF[each.subject.kind] for each in offered if each.subject.kind in _VIEW_OF), view)
     return acting.put(
         current_scope(),
         offered,
-        title=f"Preview: {figures().counted(len(offered), KINDS_OF_ROWS[view], TITLES[view].lower())}",
-        thing=KINDS_OF_ROWS[view],
+        title=f"Preview: {figures().counted(len(offered), KINDS_OF_ROWS[of], TITLES[of].lower())}",
+        thing=KINDS_OF_ROWS[of],
         action=action,
         notice=notice,
         asks_alone=True,

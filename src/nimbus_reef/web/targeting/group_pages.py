@@ -166,8 +166,8 @@ def _planned(of: GroupTable, planned: Sequence[Planned]) -> pl.Expr:
 def list_of(of: GroupTable) -> ListSpec:
     """The table as a list."""
 
-    def act(ask: Context, rows: pl.DataFrame, action: RowAction, value: Value, _: bool) -> list[Proposal]:
-        return groups.proposals(ask.facts, ask.selection, of.name, rows, action, value)
+    def act(ask: Context, rows: pl.DataFrame, action: RowAction, value: Value, raises: bool) -> list[Proposal]:
+        return groups.proposals(ask.facts, ask.selection, of.name, rows, action, value, raises=raises)
 
     return ListSpec(
         lambda ask: groups.rows(ask.facts, ask.selection, of.name),
