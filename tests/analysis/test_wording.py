@@ -7,16 +7,21 @@ import pytest
 
 from nimbus_reef import core
 from nimbus_reef.analysis.wording import change_words, headline_words, mark, reason_words, why_nothing, worded
+from nimbus_reef.core.bids import BidMove, Held, TargetAdvice
 from nimbus_reef.core.changes import Action, Change, Entity
 from nimbus_reef.core.checks import Subject
+from nimbus_reef.core.model import Verdict
 from nimbus_reef.core.projection import Projected, Range
 from nimbus_reef.core.promises import Promise
 from nimbus_reef.core.proposals import EntityKey, Evidence, Proposal
 from nimbus_reef.core.reasons import Headline, HeadlineKey, Reason, ReasonKey
+from nimbus_reef.core.recommendations import Row, for_target
 from nimbus_reef.formats.figures import Figures
 
 EURO = Figures("en_IE", "EUR")
 WORDS = {
+    ReasonKey.AIM: (1.2, 0.28, 0.336, 0.42, 1.25, "", 0, 1.0, None, 0.75),
+    ReasonKey.LOSES: (0.97, 0.4),
     ReasonKey.BOOST_AT: ("bid", 1.4, "1 2", "", "2026-11-27", "stock", 18, 22),
     ReasonKey.BROUGHT_BY: ("lamp", 2, "C", "G"),
     ReasonKey.CHILD_SHARES: ("GL-1", 0.66, 0.2, 812),
@@ -58,6 +63,30 @@ def test_every_headline_has_words(key):
     assert "_" not in said
 
 
+def plainly(key, figures):
+    return reason_words(Reason(key, figures), EURO).replace("\N{NO-BREAK SPACE}", " ")
+
+
+def test_a_bid_is_said_in_one_sentence_from_its_worth_to_the_step():
+    plain = (1.2, 0.28, 0.336, 0.42, 1.25, "", 0, 1.0, None, 0.75)
+    assert plainly(ReasonKey.AIM, plain) == (
+        "a click brings € 1.20 in sales. At 28 % it may cost € 0.34. You bid 1.25 for each 1.00 you pay, so the aim is"
+        " € 0.42. This is half of the way from € 1.00"
+    )
+    peak = (1.2, 0.193, 0.232, 0.29, 2.0, "most", 1, None, 0.43, 0.75)
+    assert plainly(ReasonKey.AIM, peak) == (
+        "a click brings € 1.20 in sales. Profit peaks at 19 % (margin 43 %, clicks follow your bids by 0.75): it may cost"
+        " € 0.23. You bid more than twice what you pay, counted as twice, your adjustments included, so the aim is € 0.29"
+    )
+
+
+@pytest.mark.parametrize("held", list(Held))
+def test_every_reason_for_which_a_bid_stays_is_said_of_many_rows_too(held):
+    row = Row(30, 60, 2, 48.0, 60.0, 4.0, 96.0, 30.0, 0.28, Verdict.TOO_EARLY, False, False, None)
+    why = for_target(row, TargetAdvice(1.0, 1.0, 0.4, BidMove.NONE, held.value)).reasons[0]
+    assert why_nothing(nothing(why.key)) != "see their evidence"
+
+
 def nothing(why):
     return Proposal(EntityKey(Subject.TARGET), "1", Headline(HeadlineKey.LEAVE), reasons=(Reason(why),))
 
@@ -96,7 +125,7 @@ def test_a_judged_row_says_its_fact_and_then_its_reasons():
     )
     assert (made.name, made.where, made.headline) == ("led strip", "C · G", "bid 0.60 → 0.50")
     assert made.reason.startswith("60 clicks brought 1 order. limited to one step, −30")
-    assert made.reason.endswith("no raise: it is not within target yet.")
+    assert made.reason.endswith("no raise: it is above target in this period.")
     assert made.package[0][0].reason == made.reason
     assert "Per 30 days" in made.effect
     assert mark(made.proposal) == "above"

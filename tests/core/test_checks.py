@@ -12,6 +12,7 @@ def judged(**changes):
         "verdict": "above target",
         "own_test": True,
         "own_fault": True,
+        "loses": True,
         "orders": 0,
         "spend": 40_000_000,
         "sales": 0,
@@ -33,10 +34,11 @@ def test_sales_over_target_after_a_fair_test():
 
 
 @pytest.mark.parametrize(
-    "change", [{"verdict": "likely above target"}, {"own_fault": False}, {"own_test": False}, {"orders": 1}]
+    "change", [{"verdict": "likely above target"}, {"own_fault": False}, {"own_test": False}, {"loses": False}]
 )
 def test_a_term_is_wasted_only_when_all_four_hold(change):
     assert len(checks.run(checks.CHECKS["wasted-terms"], judged()).rows) == 1
+    assert len(checks.run(checks.CHECKS["wasted-terms"], judged(orders=1)).rows) == 1, "an order does not save it"
     assert checks.run(checks.CHECKS["wasted-terms"], judged(**change)).rows.is_empty()
 
 

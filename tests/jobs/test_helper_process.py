@@ -12,7 +12,7 @@ import time
 import pytest
 from polars.testing import assert_frame_equal
 
-from nimbus_reef.analysis import ahead, judged
+from nimbus_reef.analysis import ahead, dry_hours, judged
 from nimbus_reef.analysis.catalog import catch_all
 from nimbus_reef.analysis.delivery import hours
 from nimbus_reef.analysis.findings import findings
@@ -146,7 +146,7 @@ def test_of_many_rows_even_the_sums_are_asked_for(demo, folder, worker, asked_fo
         ),
         lambda facts: delivery_frames.placement_sums(facts, selection.account.id, selection.window),
         lambda facts: hours.sums(facts, selection),
-        lambda facts: hours.dry(facts, selection),
+        lambda facts: dry_hours.dry(facts, selection),
         lambda facts: facts.sums(selection.account.id, "product_ad_daily", selection.window),
         lambda facts: catch_all.target_days(facts, selection),
     )

@@ -11,7 +11,7 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from datetime import date
 from typing import Any, Final
 
-from nimbus_reef.analysis import agreement, groups, movement, pulse, query_shares, standing
+from nimbus_reef.analysis import agreement, dry_hours, groups, movement, pulse, query_shares, standing
 from nimbus_reef.analysis.catalog import ads, catch_all, families, gaps, pages, structure
 from nimbus_reef.analysis.catalog.files import NEEDS as CATALOG
 from nimbus_reef.analysis.delivery import budgets, hours, placements
@@ -64,7 +64,10 @@ _PAGES: Final[Sequence[_Work]] = (
     (CATALOG["structure"], structure.faults),
     (DELIVERY["placements"], lambda facts, selection: placements.judged(facts, selection, "account")),
     (DELIVERY["placements"], placements.judged),
-    *((DELIVERY["hours"], work) for work in (hours.grid, hours.by_hour, hours.found_segments, hours.dry, hours.judged)),
+    *(
+        (DELIVERY["hours"], work)
+        for work in (hours.grid, hours.by_hour, hours.found_segments, dry_hours.dry, hours.judged)
+    ),
     (DELIVERY["budgets"], budgets.campaign_rows),
     (DELIVERY["budgets"], budgets.moved),
     (_ADS, standing.standing_data),
@@ -106,7 +109,7 @@ ASKED: Final[Mapping[str, Callable[..., Any]]] = {
     "month grid": Facts.month_grid,
     "hour sums": delivery_frames.hour_sums,
     "hours of part": hours.sums,
-    "dry hours": hours.dry,
+    "dry hours": dry_hours.dry,
     "usual clicks": catch_all.usual_clicks,
     "cheap clicks": catch_all.target_days,
 }

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import replace
 from typing import Any, Final
 
 import polars as pl
@@ -11,7 +10,7 @@ import polars as pl
 from nimbus_reef.analysis import own_actions, purposes
 from nimbus_reef.analysis.delivery import budgets
 from nimbus_reef.analysis.judged import judged_targets
-from nimbus_reef.analysis.selection import EVERYTHING, Selection
+from nimbus_reef.analysis.selection import Selection
 from nimbus_reef.analysis.sheet_rows import change, evidence_of, promise
 from nimbus_reef.core import evidence, targeting
 from nimbus_reef.core.changes import Entity
@@ -192,7 +191,7 @@ def proposals(
     changed target by target, each on its own figures; raises: also of those that never made an order.
     """
     if action in OF_ALL_TARGETS:
-        rows = judged_targets(facts, replace(selection, part=EVERYTHING)).filter(
+        rows = judged_targets(facts, selection.whole).filter(
             pl.col("ad_group_id").is_in(chosen["ad_group_id"].implode()),
             pl.col("bid").is_not_null(),
             pl.col("state").cast(pl.String) == State.ENABLED.value,

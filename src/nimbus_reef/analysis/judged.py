@@ -10,7 +10,7 @@ import polars as pl
 
 from nimbus_reef.analysis import purposes
 from nimbus_reef.analysis.selection import Selection
-from nimbus_reef.core import cohorts, costly_words, evidence, targeting, words
+from nimbus_reef.core import bids, cohorts, costly_words, evidence, targeting, words
 from nimbus_reef.core import findings as findings_rules
 from nimbus_reef.core.evidence import flagged
 from nimbus_reef.core.model import MEASURES
@@ -52,7 +52,24 @@ def judged_terms(facts: Facts, selection: Selection) -> pl.DataFrame:
         rows = target_frames.term_rows(facts, account.id, window)
         return targeting.in_cohort(rows, fit.terms if fit else None, ["ad_group_id", "normal_id"])
 
-    return _judged(facts, selection, Judged.TERMS, "search_term_daily", rows, TERM_ID)
+    def with_losses(rows: pl.DataFrame) -> pl.DataFrame:
+        margins = product_frames.margins(facts, account.id, window)
+        known = rows.join(margins, on="ad_group_id", how="left", maintain_order="left")
+        return known.hstack(_losses(known))
+
+    return _judged(facts, selection, Judged.TERMS, "search_term_daily", rows, TERM_ID, with_losses)
+
+
+def _losses(rows: pl.DataFrame) -> pl.DataFrame:
+    """p_lose and loses of judged rows that have a margin: see `core.bids.loses`."""
+    told = rows.select(
+        "n",
+        "spend",
+        needed=pl.col("shrunk_aov") * pl.coalesce("margin", "target_acos"),
+        a=pl.col("prior_a") + pl.col("k"),
+        b=pl.col("prior_b") + pl.col("n") - pl.col("k"),
+    )
+    return bids.loses(*told.get_columns())
 
 
 def judged_words(facts: Facts, selection: Selection) -> pl.DataFrame:
@@ -166,7 +183,13 @@ _AD_ID: Final = pl.col("product_ad_id").cast(pl.String)
 
 
 def _judged(
-    facts: Facts, selection: Selection, rows_of: Judged, kind: str, rows: Callable[[], pl.DataFrame], row_id: pl.Expr
+    facts: Facts,
+    selection: Selection,
+    rows_of: Judged,
+    kind: str,
+    rows: Callable[[], pl.DataFrame],
+    row_id: pl.Expr,
+    beside: Callable[[pl.DataFrame], pl.DataFrame] = lambda rows: rows,
 ) -> pl.DataFrame:
     account = selection.account
 
@@ -174,7 +197,7 @@ def _judged(
         days = facts.monthly_days(account.id, kind, selection.window)
         unjudged = rows()
         judged = targeting.judged(unjudged, days, selection.aims, _least_clicks(account, unjudged.columns))
-        judged = purposes.held_back(facts, selection, judged)
+        judged = beside(purposes.held_back(facts, selection, judged))
         # Many rows and few names: as categories they take a quarter of the room.
         names = [pl.col(name).cast(pl.Categorical) for name in _NAMES if name in judged.columns]
         return judged.with_columns(row_id.alias("row_id"), *names)

@@ -3,18 +3,20 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, fields, replace
 from datetime import timedelta
 from typing import Any, Final
 
 import numpy as np
 import polars as pl
 
+from nimbus_reef.analysis import bid_advice, bid_response
 from nimbus_reef.analysis.destinations import Destination, places
 from nimbus_reef.analysis.judged import Judged, judged_targets, judged_terms, judged_words, never_shut_out, winners
 from nimbus_reef.analysis.selection import Selection
 from nimbus_reef.analysis.sheet_rows import change, evidence_of, promise
 from nimbus_reef.core import bids, costly_words, evidence, own_limits, words
+from nimbus_reef.core.bids import TargetAdvice
 from nimbus_reef.core.changes import Action, Change, Entity
 from nimbus_reef.core.checks import Subject
 from nimbus_reef.core.checks.targeting import WASTED_TERMS, WINNERS, WORDS_TO_SHUT_OUT, filed_under
@@ -38,6 +40,7 @@ from nimbus_reef.core.recommendations import (
     for_winner,
     for_word,
 )
+from nimbus_reef.core.response import USUAL, ClickResponse
 from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import BadInput
 from nimbus_reef.store.people.accounts import Account
@@ -52,19 +55,19 @@ class JudgedRow:
     """
     One judged row, what is recommended for it and what that rests on.
 
-    days: day, measures and bid (micro) of a target over its history, in order; None for terms. products: the ad group's
-    product ads in the window. destinations: where a term that wins may get its target, the first of them where it is
-    proposed. places: the ad groups that paid for a phrase. item: the term is the id of an item, not words.
+    products: the ad group's product ads in the window. destinations: where a term that wins may get its target, the
+    first of them where it is proposed. places: the ad groups that paid for a phrase. item: the term is the id of an
+    item, not words. response: how clicks answer bids in the account.
     """
 
     row: Mapping[str, Any]
     bid: float | None
     recommendation: Recommendation
-    days: pl.DataFrame | None
     products: pl.DataFrame
     destinations: tuple[Destination, ...] = ()
     places: tuple[Place, ...] = ()
     item: bool = False
+    response: ClickResponse = USUAL
 
     @property
     def home(self) -> tuple[str, str]:
@@ -188,19 +191,37 @@ def limits_of(account: Account, row: Mapping[str, Any]) -> bids.BidLimits:
 def _targets(
     facts: Facts, selection: Selection, rows: pl.DataFrame, products: Mapping[Any, pl.DataFrame], none: pl.DataFrame
 ) -> list[JudgedRow]:
-    account, ids = selection.account, rows["target_id"].to_list()
-    frame = days_with_bids(facts, account, source(facts, selection, Subject.TARGET), history(selection), ids)
-    by_target = {key[0]: part for key, part in frame.partition_by("target_id", as_dict=True).items()}
-    no_days = frame.clear()
+    account = selection.account
+    rule, response = account.settings.bid_rule, bid_response.learned(facts, selection)
+    monthly = monthly_days(facts, selection, Subject.TARGET)
     opened = []
-    for row in limited(account, rows).to_dicts():
-        days = by_target.get(row["target_id"], no_days)
-        bid = from_micro(row["bid"]) if row["bid"] is not None else None
-        past = _past(days, history(selection))
-        core = core_row(row, monthly_days(facts, selection, Subject.TARGET))
-        proposal = _waits(row) or for_target(core, bid=bid, history=past, limits=limits_of(account, row))
-        opened.append(JudgedRow(row, bid, proposal, days, products.get(row["ad_group_id"], none)))
+    for row in bid_advice.with_advice(facts, selection, limited(account, rows)).to_dicts():
+        advice = _advice(row)
+        proposal = _waits(row) or for_target(core_row(row, monthly), advice, rule, response)
+        own = products.get(row["ad_group_id"], none)
+        opened.append(JudgedRow(row, advice.bid, proposal, own, response=response))
     return opened
+
+
+_ADVICE: Final = tuple(field.name for field in fields(TargetAdvice) if field.name != "bid")
+
+
+def _advice(row: Mapping[str, Any]) -> TargetAdvice:
+    """The advice on a judged target that has it beside."""
+    bid = from_micro(row["bid"]) if row["bid"] is not None else None
+    return TargetAdvice(bid=bid, **{name: row[name] for name in _ADVICE})
+
+
+def history_of(facts: Facts, selection: Selection, target_id: int) -> pl.DataFrame:
+    """A target's days over its history: day, measures, bid (micro)."""
+    kind, span = source(facts, selection, Subject.TARGET), history(selection)
+    return days_with_bids(facts, selection.account, kind, span, [target_id])
+
+
+def worked_at(selection: Selection, days: pl.DataFrame, target_acos: float) -> tuple[Reason, ...]:
+    """The highest bid at which a target met its target, by its days over its history; nothing where none did."""
+    best = bids.best_working_bid(bids.blocks(_past(days, history(selection))), target_acos)
+    return () if best is None else (Reason(ReasonKey.BEST_BID, (best,)),)
 
 
 def _waits(row: Mapping[str, Any]) -> Recommendation | None:
@@ -260,17 +281,20 @@ def _terms(
             proposal = for_winner(core_row(row, days), limits_of(selection.account, row), ratio=ratio[row["row_id"]])
             if not found:
                 proposal = Recommendation(Move.NONE, (Reason(ReasonKey.NO_DESTINATION),))
-            opened.append(JudgedRow(row, None, proposal, None, own, found, item=item))
+            opened.append(JudgedRow(row, None, proposal, own, found, item=item))
             continue
         proposal = _waits(row) or for_term(
             core_row(row, days),
             row["term"],
+            loses=row["loses"],
+            p_lose=row["p_lose"],
+            margin=row["margin"],
             products=products_of.get(group, []),
             orders_elsewhere=int(orders.get(row["normal_id"], 0) - row["orders"]),
             never=never,
             own_exact=own_exact(row),
         )
-        opened.append(JudgedRow(row, None, proposal, None, own, item=item))
+        opened.append(JudgedRow(row, None, proposal, own, item=item))
     return opened
 
 
@@ -381,7 +405,7 @@ def _phrases(
             places, own = _bought_in(facts, selection, row["phrase"], products, none)
         proposal = for_phrase(core, places) if word is None else for_word(core, word, places)
         hit = pl.concat(own).group_by("sku").agg(pl.col(MEASURES).sum())
-        opened.append(JudgedRow(row, None, proposal, None, hit, places=places))
+        opened.append(JudgedRow(row, None, proposal, hit, places=places))
     return opened
 
 
@@ -484,7 +508,7 @@ def _package(
     projection is shared over its ad groups by what each spent on it.
     """
     row, found = judged_row.row, judged_row.recommendation
-    result = promise(selection, row, FILED_AS[subject], row["row_id"], found.projected)
+    result = promise(selection, row, FILED_AS[subject], row["row_id"], found.projected, judged_row.response)
     if judged_row.places and found.move is Move.NEGATIVE:
         free = [place for place in judged_row.places if not place.names_product]
         spent = sum(place.spend for place in free)

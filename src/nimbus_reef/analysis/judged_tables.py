@@ -11,6 +11,7 @@ import polars as pl
 from nimbus_reef.analysis.brands import NEITHER, OWN, RIVAL
 from nimbus_reef.analysis.tables import NO, YES, Field, metric_fields, word_count
 from nimbus_reef.core import evidence
+from nimbus_reef.core.bids import BidMove, Goal, Held
 from nimbus_reef.core.checks import Subject
 from nimbus_reef.core.costly_words import WordAdvice
 from nimbus_reef.core.metrics import METRICS, Unit, is_money
@@ -18,6 +19,7 @@ from nimbus_reef.core.model import MICRO, MatchType, SimpleVerdict, State, Verdi
 from nimbus_reef.core.windows import Window
 from nimbus_reef.formats.tables import Table
 
+STAYS: Final = "stays"
 _VERDICTS = tuple(verdict.value for verdict in Verdict)
 _POSITIVE_MATCHES = tuple(match.value for match in MatchType if not match.negative)
 
@@ -59,6 +61,8 @@ _WORD_SETS: Final[Mapping[str, tuple[str, ...]]] = {
     "plain sums": ("stake", "terms", "idle_terms", "idle_spend", "clicks", "orders", "cvr", "acos", "spend"),
     **{name: keys for name, keys in COLUMN_SETS.items() if name != "usual"},
 }
+BIDS: Final = "bids"
+"""The set of columns that shows what bids are, what they should be, and why they stay."""
 _PLACE: Final = ("campaign", "ad_group", "target", "match_type")
 TARGETS = View(
     "targets",
@@ -68,7 +72,7 @@ TARGETS = View(
     "targets",
     ("target", "campaign", "ad_group"),
     "target",
-    COLUMN_SETS,
+    {**COLUMN_SETS, BIDS: ("bid", "next_bid", "aim", "cpc", "may_cost", "rpc", "worth", "held", "decided")},
     named=_PLACE,
     settings=("state", pl.col("bid") / MICRO),
     typed=True,
@@ -184,14 +188,58 @@ def fields(view: View, judge: str) -> dict[str, Field]:
     return metrics | {field.key: field for field in (*own, *_OWN_FIELDS[view.name])}
 
 
+_RISES: Final = pl.col("proposed") > pl.col("bid") / MICRO
+ADVISED: Final = (
+    Field(
+        "advice",
+        "proposal",
+        pl.when(pl.col("move") == BidMove.PAUSE.value)
+        .then(pl.lit("pause"))
+        .when(pl.col("move") == BidMove.NONE.value)
+        .then(pl.lit(STAYS))
+        .when(_RISES)
+        .then(pl.lit("raise"))
+        .otherwise(pl.lit("cut")),
+        options=("raise", "cut", "pause", STAYS),
+        definition="What is proposed for its bid",
+    ),
+    Field(
+        "held",
+        "why it stays",
+        pl.col("held"),
+        options=tuple(Held),
+        digits=0,
+        definition="The first reason for which its bid stays. Empty where it moves",
+    ),
+    Field("next_bid", "next bid", pl.col("proposed"), "¤", "The proposed bid, or the present one", digits=2),
+    Field("aim", "aim", pl.col("aim"), "¤", "The bid at which a click costs what it may", digits=2),
+    Field("may_cost", "may cost", pl.col("may_cost"), "¤", "What a click may cost: goal ACOS × worth", digits=2),
+    Field("worth", "worth", pl.col("worth"), "¤", "Sales that a click is expected to bring", digits=2),
+    Field("goal", "goal", pl.col("goal"), options=tuple(Goal), definition="What its bid is to bring"),
+    Field(
+        "decided", "decided before", pl.col("decided"), "", "The latest change of it from the plan", digits=0, text=True
+    ),
+)
+"""What is worked out on a target's bid, where it is asked for."""
 _MATCH = Field("match", "match type", pl.col("match_type"), options=_POSITIVE_MATCHES)
 _OWN_FIELDS: Final[Mapping[str, tuple[Field, ...]]] = {
-    "terms": (_MATCH, word_count("term")),
+    "terms": (
+        _MATCH,
+        word_count("term"),
+        Field(
+            "loses",
+            "loses money",
+            pl.when("loses").then(pl.lit(YES)).otherwise(pl.lit(NO)),
+            options=(YES, NO),
+            definition="At least 90 % sure that its clicks cost more than the margin of its orders, after a fair test",
+        ),
+    ),
     "targets": (
         _MATCH,
         Field("bid", "bid", pl.col("bid") / 1e6, "¤", "the bid on the last day of the period", digits=2),
         Field("bid_room", "CPC ÷ bid", pl.col("cpc") / (pl.col("bid") / 1e6), "", "CPC ÷ bid", digits=2),
         Field("state", "state", pl.col("state"), options=tuple(State)),
+        *ADVISED,
     ),
     "words": (
         Field(
@@ -256,6 +304,7 @@ _RATES: Final = (*(each.key for each in _LEAVING if each.unit is Unit.RATE), "ne
 _AMOUNTS: Final = (
     *(each.key for each in METRICS.values() if each.unit is Unit.MONEY),
     *("stake", "likely_overspend", "excess", "bid", "idle_spend", "waste", "due", "factor"),
+    *("next_bid", "aim", "may_cost", "worth"),
 )
 _JUDGED: Final = (
     *("needed_cvr", "p_over", "p_free", "own_test", "own_fault", "by_words"),
@@ -270,9 +319,12 @@ def table_to_export(view: View, rows: pl.DataFrame, window: Window) -> Table:
     amounts = (pl.col("spend"), pl.col("sales"), evidence.counted_stake(), likely, pl.col("excess"))
     money = [each.cast(pl.Float64) / MICRO for each in amounts]
     plain = (*(each.key for each in _LEAVING), *_JUDGED)
+    advised = [each.expr.alias(each.key) for each in ADVISED] if "proposed" in rows.columns else []
     return Table(
         f"{view.name}-{window.first}-{window.last}",
-        rows.select(*view.named, *plain, *view.settings, *money).with_columns(pl.col(pl.Categorical).cast(pl.String)),
+        rows.select(*view.named, *plain, *view.settings, *money, *advised).with_columns(
+            pl.col(pl.Categorical).cast(pl.String)
+        ),
         dict.fromkeys(_RATES, "0.0%") | dict.fromkeys(_AMOUNTS, "0.00"),
     )
 

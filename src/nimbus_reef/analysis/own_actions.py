@@ -8,10 +8,10 @@ from typing import Any
 
 import polars as pl
 
-from nimbus_reef.analysis import judged_proposals
+from nimbus_reef.analysis import bid_response, judged_proposals
 from nimbus_reef.analysis.destinations import Destination, places
 from nimbus_reef.analysis.judged_proposals import JudgedRow, core_row, own_exact, proposal_of
-from nimbus_reef.analysis.selection import EVERYTHING, Selection
+from nimbus_reef.analysis.selection import Selection
 from nimbus_reef.core import projection, tiers, words
 from nimbus_reef.core.checks import Subject
 from nimbus_reef.core.model import State, from_micro
@@ -44,6 +44,7 @@ def proposals(
     homes = places(facts, selection) if action is RowAction.OWN_TARGET else None
     advertised = judged_proposals.advertised(facts, selection, rows["ad_group_id"]) if homes else {}
     ratio = judged_proposals.bid_ratios(facts, selection, rows) if homes else {}
+    response = bid_response.learned(facts, selection)
     entries = []
     for row in judged_proposals.limited(selection.account, rows).to_dicts():
         limits = judged_proposals.limits_of(selection.account, row)
@@ -53,7 +54,14 @@ def proposals(
             bid = from_micro(row["bid"]) if row["bid"] is not None else None
             state = str(row["state"] or State.ENABLED.value)
             found = tiers.on_target(
-                core_row(row, days), action, value, bid=bid, state=state, limits=limits, raises=raises
+                core_row(row, days),
+                action,
+                value,
+                bid=bid,
+                state=state,
+                limits=limits,
+                raises=raises,
+                response=response,
             )
         else:
             found = tiers.on_term(
@@ -63,7 +71,7 @@ def proposals(
                 here = (row["campaign"], row["ad_group"])
                 to = homes.for_term(row["term"], here, advertised.get(row["ad_group_id"], []))
                 found = found if to else Recommendation(Move.NONE, (Reason(ReasonKey.NO_DESTINATION),))
-        entries.append(proposal_of(selection, subject, JudgedRow(row, bid, found, None, beside, to)))
+        entries.append(proposal_of(selection, subject, JudgedRow(row, bid, found, beside, to, response=response)))
     return entries
 
 
@@ -110,7 +118,7 @@ def stopped(
         list({home for _, _, home, _ in negatives}), schema={"campaign": pl.String, "ad_group": pl.String}, orient="row"
     )
     near = (
-        judged_proposals.judged(facts, replace(selection, part=EVERYTHING), Subject.TERM)
+        judged_proposals.judged(facts, selection.whole, Subject.TERM)
         .with_columns(pl.col("campaign", "ad_group").cast(pl.String))
         .join(homes, on=["campaign", "ad_group"], how="semi")
         .filter(~pl.col("row_id").is_in(taken))

@@ -79,6 +79,11 @@ class Selection:
         return replace(self, against=against)
 
     @property
+    def whole(self) -> Selection:
+        """The same of the whole account."""
+        return replace(self, part=EVERYTHING)
+
+    @property
     def judging(self) -> tuple[Hashable, ...]:
         """What the verdicts on the account's rows depend on, besides what is loaded."""
         return self.window, self.aims, self.account.min_clicks, *self.account.waits

@@ -12,18 +12,24 @@ from nimbus_reef.core.model import from_micro
 from nimbus_reef.core.projection import NOTHING, UNKNOWN, Projected
 from nimbus_reef.core.promises import Promise, as_ranges
 from nimbus_reef.core.proposals import Evidence
+from nimbus_reef.core.response import USUAL, ClickResponse
 
 NO_BASIS = {"clicks": 0, "orders": 0, "spend": 0, "sales": 0}
 
 
 def promise(
-    selection: Selection, row: Mapping[str, Any], view: str, row_id: str, projected: Projected = UNKNOWN
+    selection: Selection,
+    row: Mapping[str, Any],
+    view: str,
+    row_id: str,
+    projected: Projected = UNKNOWN,
+    response: ClickResponse = USUAL,
 ) -> Promise:
     """
     What a change rests on and promises.
 
     row: clicks, orders, spend, sales (micro-units) of what it is about, as far as known also prior_a, prior_b, n, k,
-    shrunk_aov and target_acos. view, row_id: where it is shown.
+    shrunk_aov and target_acos. view, row_id: where it is shown. response: how clicks are taken to answer bids.
     """
     has_prior = row.get("prior_a") is not None
     return Promise(
@@ -39,6 +45,7 @@ def promise(
         projected=as_ranges(projected),
         view=view,
         row_id=row_id,
+        response=(response.e, response.spread, response.p),
     )
 
 

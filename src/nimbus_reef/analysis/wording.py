@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import date
@@ -239,9 +240,36 @@ def reason_words(reason: Reason, figures: Figures) -> str:
 
 
 def _aim(value: tuple[Any, ...], figures: Figures) -> str:
+    worth, share, may_cost, aim, ratio, end, adjusted, bid, margin, response = value
+    first = f"a click brings {figures.money(worth, 2)} in sales. "
+    if margin is None:
+        first += f"At {figures.rate(share, 0)} it may cost {figures.money(may_cost, 2)}"
+    else:
+        first += (
+            f"Profit peaks at {figures.rate(share, 0)} (margin {figures.rate(margin, 0)}, clicks follow your bids by"
+            f" {figures.number(response)}): it may cost {figures.money(may_cost, 2)}"
+        )
+    paid = {
+        "most": "You bid more than twice what you pay, counted as twice",
+        "least": "You bid less than half of what you pay, counted as half",
+    }.get(end, f"You bid {figures.number(ratio)} for each {figures.number(1.0)} you pay")
+    with_adjustments = ", your adjustments included" if adjusted else ""
+    second = f"{paid}{with_adjustments}, so the aim is {figures.money(aim, 2)}"
+    half = f". This is half of the way from {figures.money(bid, 2)}" if bid is not None else ""
+    return f"{first}. {second}{half}"
+
+
+def _loses(value: tuple[Any, ...], figures: Figures) -> str:
+    chance, margin = value
+    at = "at target ACOS" if margin is None else f"at its margin of {figures.rate(margin, 0)}"
+    return f"{figures.rate(math.floor(chance * 100) / 100, 0)} sure that it loses money {at}"
+
+
+def _no_bid_left(value: tuple[Any, ...], figures: Figures) -> str:
+    clicks, orders, may_cost, price = value
     return (
-        f"a click earns {figures.money(value[1], 2)} and the target is {figures.rate(value[2], 0)}: worth a bid of"
-        f" {figures.money(value[0], 2)} (bids are {figures.number(value[3])} × the price paid)"
+        f"{figures.counted(clicks, 'click')} brought {_orders(orders, figures)}. A click may cost"
+        f" {figures.money(may_cost, 2)} and costs {figures.money(price, 2)}"
     )
 
 
@@ -349,11 +377,44 @@ _REASONS: Final[Mapping[ReasonKey, str | _Told]] = {
         f"{figures.counted(value[0], 'click')}, {_orders(value[1], figures)}: enough to judge it by itself"
     ),
     ReasonKey.AIM: _aim,
+    ReasonKey.ABOVE_MARGIN: lambda value, figures: (
+        f"the target is above the margin of {figures.rate(value[0], 0)}: each sale at the target loses money"
+    ),
+    ReasonKey.DOUBLED: "at most twice the bid in one step",
+    ReasonKey.FEW_CLICKS: lambda value, figures: (
+        f"{figures.counted(value[0], 'click')} only: mostly the conversion of similar targets, {figures.rate(value[1])}"
+    ),
+    ReasonKey.JUST_MOVED: lambda value, figures: (
+        f"its bid was changed {figures.counted(value[0], 'day')} before the end of the period. It waits 10 days"
+    ),
+    ReasonKey.LEFT: "you asked to leave its bid",
+    ReasonKey.LOSES: _loses,
+    ReasonKey.NOT_LIVE: "it is paused or has ended",
+    ReasonKey.NO_BID_LEFT: _no_bid_left,
+    ReasonKey.NO_CLICKS_YET: lambda value, figures: (
+        f"no clicks yet: it counts as similar targets do, {figures.rate(value[0])}"
+    ),
+    ReasonKey.OWN_BRAND_STAYS: "it is your own brand: buyers look for it anyway, so its bid is not raised",
+    ReasonKey.OWN_CONVERSION: lambda value, figures: (
+        f"it converts {figures.rate(value[0])} itself, similar targets {figures.rate(value[1])}"
+    ),
+    ReasonKey.PRICE_IS_RIGHT: lambda value, figures: f"a click costs {figures.money(value[0], 2)}, which is right",
+    ReasonKey.RAISE_WAITS: "its campaign runs out of budget before the day ends. The raise waits",
+    ReasonKey.SALES_LOST: lambda value, figures: (
+        f"its {figures.counted(value[0], 'order')} for {figures.money(value[1])} are likely lost"
+    ),
+    ReasonKey.SPEND_HELD: "raises of the account are held back to limit its spend",
+    ReasonKey.SPEND_LIMIT: lambda value, figures: (
+        f"raises are held to {figures.rate(value[0], 0)} of their step: all bids together add at most"
+        f" {figures.rate(value[1], 0)} spend"
+    ),
+    ReasonKey.STILL_EARNS: "it may still earn at its margin. Lower the bids behind it instead",
     ReasonKey.BELOW_BASE: lambda value, figures: (
         f"proposed bids below the base of {figures.money(value[0], 2)} stay as proposed"
     ),
     ReasonKey.BEST_BID: lambda value, figures: (
-        f"at most 10 % above {figures.money(value[0], 2)}, the highest bid at which it worked"
+        f"it once met its target at a bid of {figures.money(value[0], 2)}, with 3 orders or more in 14 days."
+        " That can be luck"
     ),
     ReasonKey.BID_IS_THERE: "the bid is right",
     ReasonKey.BOOST_AT: _boost,
@@ -448,7 +509,7 @@ _REASONS: Final[Mapping[ReasonKey, str | _Told]] = {
     ),
     ReasonKey.NO_PRODUCT_LEFT: "no product left",
     ReasonKey.NO_PROVEN_SIBLING: "No other variation has the evidence to take more.",
-    ReasonKey.NO_RAISE: "no raise: it is not within target yet",
+    ReasonKey.NO_RAISE: "no raise: it is above target in this period",
     ReasonKey.NO_SIBLING_TAKES_MORE: (
         "None of its ads runs next to a variation that can take more, or too little would be left."
     ),
@@ -545,6 +606,17 @@ _REASONS: Final[Mapping[ReasonKey, str | _Told]] = {
 }
 
 _WHY_NOTHING: Final[Mapping[ReasonKey, str]] = {
+    ReasonKey.CEILING: "they are at their highest bid",
+    ReasonKey.WAITS: "their campaigns are not judged yet",
+    ReasonKey.FLOOR: "they are at their lowest bid",
+    ReasonKey.JUST_MOVED: "their bid was changed less than 10 days ago",
+    ReasonKey.LEFT: "you asked to leave their bids",
+    ReasonKey.NOT_LIVE: "they are paused or have ended",
+    ReasonKey.OWN_BRAND_STAYS: "they are your own brand, which is not raised",
+    ReasonKey.PRICE_IS_RIGHT: "their clicks cost what they may",
+    ReasonKey.RAISE_WAITS: "their campaign runs out of budget",
+    ReasonKey.SPEND_HELD: "raises are held back to limit spend",
+    ReasonKey.STILL_EARNS: "they may still earn at their margin: lower the bids behind them",
     ReasonKey.AD_ALONE: "no evidence for a pause",
     ReasonKey.BID_IS_THERE: "their bid is right",
     ReasonKey.CANNOT_SET_BACK: "they cannot be set back, or the present value is unknown",
@@ -559,7 +631,7 @@ _WHY_NOTHING: Final[Mapping[ReasonKey, str]] = {
     ReasonKey.NO_CLICKS: "no paid clicks yet",
     ReasonKey.NO_DESTINATION: "no manual campaign advertises the product that sold",
     ReasonKey.NO_OWN_TEST: "too few clicks to expect an order",
-    ReasonKey.NO_RAISE: "they are not within target yet, so no raise is proposed",
+    ReasonKey.NO_RAISE: "they are above target in this period, so no raise is proposed",
     ReasonKey.NO_WORTH: "the worth of their clicks is unknown",
     ReasonKey.OWN_BRAND: "they are the brand’s own",
     ReasonKey.RAISE_WITHOUT_ORDER: "no raise without an order",

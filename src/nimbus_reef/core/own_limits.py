@@ -1,4 +1,4 @@
-"""Limits of bids below the account's: of portfolios, products, campaigns and single targets; the nearest wins (N48)."""
+"""Limits and goals of bids below the account's: of portfolios, products, campaigns, targets; the nearest wins (N48)."""
 
 from __future__ import annotations
 
@@ -9,19 +9,23 @@ from typing import Any, Final
 
 import polars as pl
 
-from nimbus_reef.core.bids import BidLimits
+from nimbus_reef.core.bids import BidLimits, Goal
 from nimbus_reef.core.targeting import TARGET_KEY, nearest, target_key
 
 
 class Limit(StrEnum):
-    """What is limited: what a bid may be at most and at least, and how far it moves in one step."""
+    """What is limited: what a bid may be at most and at least, how far it moves in one step, what bids are to bring."""
 
     CEILING = "ceiling"
     FLOOR = "floor"
     STEP_DOWN = "step_down"
     STEP_UP = "step_up"
+    GOAL = "goal"
 
 
+OF_BIDS: Final = (Limit.CEILING, Limit.FLOOR, Limit.STEP_DOWN, Limit.STEP_UP)
+GOALS: Final = (Goal.SALES, Goal.PROFIT, Goal.LEAVE)
+"""A goal is kept as its place among these, counted from 1."""
 LEVELS: Final = ("target", "campaign", "portfolio", "product")
 """The nearest first, as for target ACOS."""
 _COLUMNS: Final[Mapping[str, tuple[str, ...]]] = {
@@ -34,7 +38,7 @@ _COLUMNS: Final[Mapping[str, tuple[str, ...]]] = {
 
 @dataclass(frozen=True, slots=True)
 class OwnLimit:
-    """One limit of something: level, name, what is limited, and to what (money in units, steps as fractions)."""
+    """One limit of something: level, name, what, and to what (money in units, steps as fractions, goals by place)."""
 
     level: str
     name: str
@@ -44,23 +48,34 @@ class OwnLimit:
 
 def columns(own: Sequence[OwnLimit], usual: BidLimits, rows: Collection[str]) -> list[pl.Expr]:
     """The limits in force on rows that have some columns: limit_ceiling and so on, of those that are set anywhere."""
-    return [_in_force(own, usual, what, rows) for what in Limit if any(each.what is what for each in own)]
+    return [
+        _in_force(own, getattr(usual, what.value), what, rows)
+        for what in OF_BIDS
+        if any(each.what is what for each in own)
+    ]
 
 
-def _in_force(own: Sequence[OwnLimit], usual: BidLimits, what: Limit, rows: Collection[str]) -> pl.Expr:
+def goal(own: Sequence[OwnLimit], usual: Goal, rows: Collection[str]) -> pl.Expr:
+    """goal: what the bids of each row are to bring."""
+    names = {float(place): each.value for place, each in enumerate(GOALS, start=1)}
+    place = _in_force(own, float(GOALS.index(usual) + 1), Limit.GOAL, rows)
+    return place.replace_strict(names, return_dtype=pl.String).alias("goal")
+
+
+def _in_force(own: Sequence[OwnLimit], usual: float | None, what: Limit, rows: Collection[str]) -> pl.Expr:
     levels = [
         (column, {each.name: each.value for each in own if each.level == level and each.what is what})
         for level in LEVELS
         for column in _COLUMNS[level]
     ]
-    return nearest(levels, getattr(usual, what.value), rows).alias(f"limit_{what.value}")
+    return nearest(levels, usual, rows).alias(f"limit_{what.value}")
 
 
 def in_force(own: Sequence[OwnLimit], usual: BidLimits, row: Mapping[str, Any]) -> BidLimits:
     """The limits of a row that has the columns above."""
     if not own:
         return usual
-    values = {what.value: row[f"limit_{what.value}"] for what in Limit if f"limit_{what.value}" in row}
+    values = {what.value: row[f"limit_{what.value}"] for what in OF_BIDS if f"limit_{what.value}" in row}
     return replace(usual, **values)
 
 

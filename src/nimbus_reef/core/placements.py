@@ -16,7 +16,8 @@ from nimbus_reef.core import evidence, projection
 from nimbus_reef.core.click_prices import ADJUSTABLE, PLACES
 from nimbus_reef.core.metrics import ratio
 from nimbus_reef.core.model import Placement
-from nimbus_reef.core.projection import CLICK_RESPONSE, Projected, Range
+from nimbus_reef.core.projection import Projected, Range
+from nimbus_reef.core.response import USUAL, ClickResponse
 from nimbus_reef.core.targeting import Aims, judged
 from nimbus_reef.core.windows import month_factor
 
@@ -206,13 +207,17 @@ def is_right(places: Sequence[PlacementSums], found: Solution) -> bool:
 
 
 def outcome(
-    places: Sequence[PlacementSums], bid_ratio: float, adjustments: Mapping[Placement, float], days: int
+    places: Sequence[PlacementSums],
+    bid_ratio: float,
+    adjustments: Mapping[Placement, float],
+    days: int,
+    response: ClickResponse = USUAL,
 ) -> tuple[Projected, float | None, tuple[float, float] | None]:
     """
     What new bids and adjustments are likely to do in 30 days, and the cost of sale that results.
 
-    A placement's price per click moves by r = ratio × (1 + new adjustment) ÷ (1 + the one in force), its clicks by r to
-    a power of 0.2 … 1 (weakest, middle, strongest).
+    What is bid in a placement moves by x = ratio × (1 + new adjustment) ÷ (1 + the one in force), its clicks by x^e,
+    their price by x^p; the range spans that of e.
 
     Parameters
     ----------
@@ -224,6 +229,8 @@ def outcome(
         The new ones.
     days : days
         Of the window.
+    response : ClickResponse
+        How clicks and prices answer bids.
 
     Returns
     -------
@@ -235,13 +242,13 @@ def outcome(
     """
     monthly = month_factor(days)
     spends, sales = [], []
-    for power in CLICK_RESPONSE:
+    for power in response.powers:
         spent = sold = 0.0
         for each in places:
             r = bid_ratio * (1 + adjustments.get(each.placement, 0.0)) / (1 + each.adjustment)
             if each.placement is Placement.OFF_SITE:
                 r = bid_ratio
-            spent += each.spend * r ** (1 + power)
+            spent += each.spend * r ** (response.p + power)
             sold += each.expected_sales * r**power
         spends.append(spent * monthly)
         sales.append(sold * monthly)

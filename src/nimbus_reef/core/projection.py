@@ -2,9 +2,8 @@
 What a change is likely to do to spend and sales in a month, as a range.
 
 A pause or a negative takes the row's spend away, and what its posterior conversion
-would have sold. A bid moves the price per click in proportion, and clicks by a power
-of it: how strongly is not known from reports, so the range spans weak to full
-response ("Projection" in docs/calculations.md). Money is in units of currency.
+would have sold. A bid moves clicks and the price of a click by powers of it: see
+`core.response`. Money is in units of currency.
 """
 
 from __future__ import annotations
@@ -14,10 +13,8 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 
 from nimbus_reef.core.evidence import interval
+from nimbus_reef.core.response import USUAL, ClickResponse
 from nimbus_reef.core.windows import month_factor, per_month
-
-CLICK_RESPONSE = (0.2, 0.6, 1.0)
-"""Power by which clicks follow the bid: weakest, middle, strongest."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -76,18 +73,18 @@ def stopped(basis: Basis) -> Projected:
     return Projected(Range(-spend, -spend, -spend), Range(-sales.high, -sales.middle, -sales.low))
 
 
-def bid_moved(basis: Basis, old_bid: float, new_bid: float) -> Projected:
-    """Moving the bid: price per click by its ratio r, clicks by r to a power of 0.2 … 1."""
+def bid_moved(basis: Basis, old_bid: float, new_bid: float, response: ClickResponse = USUAL) -> Projected:
+    """Moving the bid to x times what it was: clicks by x^e, their price by x^p; the range spans that of e."""
     if old_bid <= 0:
         return UNKNOWN
     ratio = new_bid / old_bid
     spend = per_month(basis.spend, basis.days)
     sales = expected_sales(basis)
-    gains = [ratio**power - 1 for power in CLICK_RESPONSE]
+    gains = [ratio**power - 1 for power in response.powers]
     return Projected(
         _ordered(
-            (spend * (ratio ** (1 + power) - 1) for power in CLICK_RESPONSE),
-            spend * (ratio ** (1 + CLICK_RESPONSE[1]) - 1),
+            (spend * (ratio ** (response.p + power) - 1) for power in response.powers),
+            spend * (ratio**response.of_spend - 1),
         ),
         _ordered((level * gain for gain in gains for level in (sales.low, sales.high)), sales.middle * gains[1]),
     )

@@ -14,6 +14,7 @@ from enum import StrEnum
 from nimbus_reef.core import projection
 from nimbus_reef.core.changes import Action, Change, Entity, ValueKind, kind_of, number_of, sound
 from nimbus_reef.core.projection import Basis, Projected, Range
+from nimbus_reef.core.response import USUAL, ClickResponse
 
 
 class PromiseKind(StrEnum):
@@ -41,6 +42,7 @@ class Promise:
     its posterior, and the change of spend and sales in 30 days as (low, middle, high). view, row_id: the row it is
     measured on; terms: the search terms that a phrase keeps away, which it is measured on instead. kind, against: what
     it is held to, and what that is compared with; after: from how many days after the change on, and up to how many.
+    response: how clicks and prices were taken to answer a bid (see `core.response.ClickResponse`).
     """
 
     window: tuple[str, str]
@@ -59,6 +61,7 @@ class Promise:
     kind: PromiseKind = PromiseKind.NOTHING
     against: Comparison = Comparison.NOTHING
     after: tuple[int, int] = (0, 0)
+    response: tuple[float, float, float] = (USUAL.e, USUAL.spread, USUAL.p)
 
     @property
     def days(self) -> int:
@@ -90,7 +93,7 @@ def projected(change: Change, promise: Promise) -> Projected:
     if old is None or new is None:
         return projection.UNKNOWN
     basis = Basis(promise.days, promise.clicks, promise.spend, promise.sales, promise.a, promise.b, promise.aov)
-    return projection.bid_moved(basis, float(old), float(new))
+    return projection.bid_moved(basis, float(old), float(new), ClickResponse(*promise.response))
 
 
 def guarded(change: Change, promise: Promise, most_raise: float, most_spend: float) -> bool:

@@ -2,16 +2,26 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 
 from nimbus_reef.core import bids, words
-from nimbus_reef.core.bids import STANDARD_LIMITS, BidAdvice, BidLimits
+from nimbus_reef.core.bids import (
+    STANDARD_LIMITS,
+    STANDARD_RULE,
+    BidAdvice,
+    BidLimits,
+    BidMove,
+    BidRule,
+    Held,
+    TargetAdvice,
+)
 from nimbus_reef.core.costly_words import WordAdvice
 from nimbus_reef.core.model import Verdict
 from nimbus_reef.core.projection import NOTHING, UNKNOWN, Basis, Projected, bid_moved, part_of, stopped
 from nimbus_reef.core.reasons import Reason, ReasonKey
+from nimbus_reef.core.response import USUAL, ClickResponse
 
 
 class Move(StrEnum):
@@ -98,63 +108,98 @@ def sold_by(term: str, products: Sequence[AdProduct]) -> AdProduct | None:
 
 
 def for_target(
-    row: Row, *, bid: float | None, history: Sequence[bids.Day] = (), limits: BidLimits = STANDARD_LIMITS
+    row: Row, advice: TargetAdvice, rule: BidRule = STANDARD_RULE, response: ClickResponse = USUAL
 ) -> Recommendation:
-    """
-    Pause what had its own test, converts below its cohort and sold nothing; else the bid.
-
-    A pause of a single row needs an own test; without a known bid there is nothing to move.
-    """
-    costly = row.verdict is Verdict.ABOVE
-    if costly and row.own_test and row.own_fault and row.orders == 0:
-        reasons = (Reason(ReasonKey.OWN_TEST, (row.clicks,)), Reason(ReasonKey.OWN_FAULT, (row.cvr,)))
+    """The advice on a target: another bid, a pause where no bid is left at which it would pay, or why it stays."""
+    if advice.move is BidMove.PAUSE:
+        price = row.spend / row.clicks
+        reasons = (
+            Reason(ReasonKey.NO_BID_LEFT, (row.clicks, row.orders, advice.may_cost, price)),
+            Reason(ReasonKey.LOSES, (advice.p_lose, advice.margin)),
+        )
         return Recommendation(Move.PAUSE, reasons, stopped(row.basis))
-    if row.verdict is Verdict.NOT_ENOUGH:
-        return Recommendation(Move.NONE, (Reason(ReasonKey.TOO_SMALL if row.clicks else ReasonKey.NO_CLICKS),))
-    if bid is None:
-        return Recommendation(Move.NONE, (Reason(ReasonKey.NO_BID_KNOWN),))
-    if row.verdict is Verdict.TOO_EARLY:
-        figures = () if row.more_clicks is None else (float(row.more_clicks),)
-        return Recommendation(Move.NONE, (Reason(ReasonKey.UNDECIDED, figures),))
-    if not row.spend:
-        return Recommendation(Move.NONE, (Reason(ReasonKey.NO_CLICKS),))
-    advice = bids.advise(
-        bid=bid,
-        cpc=row.spend / row.clicks,
-        value=bids.value_per_click(row.cvr, row.aov),
-        target_acos=row.target_acos,
-        verdict=row.verdict,
-        best_bid=bids.best_working_bid(bids.blocks(history), row.target_acos),
-        limits=limits,
-    )
-    if not advice.moves:
-        return Recommendation(Move.NONE, advice.reasons, advice=advice)
-    return Recommendation(Move.BID, advice.reasons, bid_moved(row.basis, bid, advice.proposed), advice)
+    why = advice.because(rule, response)
+    if advice.move is BidMove.NONE or advice.bid is None or advice.proposed is None or advice.aim is None:
+        return Recommendation(Move.NONE, (_HELD[Held(advice.held)](row, advice), *why))
+    projected = bid_moved(row.basis, advice.bid, advice.proposed, response) if row.spend else UNKNOWN
+    moved = BidAdvice(advice.bid, advice.proposed, advice.aim, why)
+    return Recommendation(Move.BID, (*why, *_thin(row, advice)), projected, moved)
+
+
+_Held = Callable[[Row, TargetAdvice], Reason]
+
+
+def _plain(key: ReasonKey) -> _Held:
+    return lambda row, advice: Reason(key)
+
+
+_HELD: Mapping[Held, _Held] = {
+    Held.NOT_LIVE: _plain(ReasonKey.NOT_LIVE),
+    Held.LEFT: _plain(ReasonKey.LEFT),
+    Held.YOUNG: _plain(ReasonKey.WAITS),
+    Held.NO_BID: _plain(ReasonKey.NO_BID_KNOWN),
+    Held.NO_WORTH: _plain(ReasonKey.TOO_SMALL),
+    Held.JUST_MOVED: lambda row, advice: Reason(ReasonKey.JUST_MOVED, (advice.moved_days,)),
+    Held.ON_AIM: lambda row, advice: Reason(ReasonKey.STAYS, (advice.bid,)),
+    Held.PRICE: lambda row, advice: Reason(ReasonKey.PRICE_IS_RIGHT, (row.spend / row.clicks,)),
+    Held.ABOVE_TARGET: _plain(ReasonKey.NO_RAISE),
+    Held.OWN_BRAND: _plain(ReasonKey.OWN_BRAND_STAYS),
+    Held.OUT_OF_BUDGET: _plain(ReasonKey.RAISE_WAITS),
+    Held.FLOOR: lambda row, advice: Reason(ReasonKey.FLOOR, (advice.floor,)),
+    Held.CEILING: lambda row, advice: Reason(ReasonKey.CEILING, (advice.ceiling,)),
+    Held.SPEND: lambda row, advice: Reason(ReasonKey.SPEND_HELD, (advice.share_of_raise,)),
+    Held.SMALL: lambda row, advice: Reason(ReasonKey.STAYS, (advice.bid,)),
+}
+_APART = 1.5
+"""By so much its own conversion differs from that of similar targets where both are said."""
+
+
+def _thin(row: Row, advice: TargetAdvice) -> tuple[Reason, ...]:
+    """Whose conversion the worth of a click mostly is, where it is not plainly its own."""
+    mean = advice.cohort_mean
+    if mean is None:
+        return ()
+    if not row.clicks:
+        return (Reason(ReasonKey.NO_CLICKS_YET, (mean,)),)
+    strength = row.a + row.b - row.clicks
+    if row.clicks < strength:
+        return (Reason(ReasonKey.FEW_CLICKS, (row.clicks, mean)),)
+    own = min(row.orders, row.clicks) / row.clicks
+    if max(own, mean) >= _APART * min(own, mean):
+        return (Reason(ReasonKey.OWN_CONVERSION, (own, mean)),)
+    return ()
 
 
 def for_term(
     row: Row,
     term: str,
     *,
+    loses: bool,
+    p_lose: float | None = None,
+    margin: float | None = None,
     products: Sequence[AdProduct] = (),
     orders_elsewhere: int = 0,
     never: Collection[str] = (),
     own_exact: bool = False,
 ) -> Recommendation:
     """
-    A negative for a costly term with own test, own fault and no order, unless it names
-    what an advertised product is: then it would keep buyers of that product away. never: words that the account never
-    shuts out.
-    own_exact: an exact target of just these words brought it; that is paused, for a negative would only stand beside
-    it.
+    A negative for a term above target that surely loses money (see `core.bids.loses`) by its own fault, also where it
+    made an order, unless it names what an advertised product is: then it would keep buyers of that product away.
+
+    p_lose, margin: how sure, and at which margin; None where the target stood in. never: words that the account never
+    shuts out. own_exact: an exact target of just these words brought it; that is paused, for a negative would only
+    stand beside it.
     """
-    if kept := _no_negative(row):
+    if kept := _no_negative(row, loses=loses):
         return kept
     if any(word in never for word in words.words(term)):
         return Recommendation(Move.NONE, (Reason(ReasonKey.NEVER_SHUT_OUT),))
     if any(words.names_product(term, product.core) for product in products):
         return Recommendation(Move.NONE, (Reason(ReasonKey.NAMES_PRODUCT),))
-    reasons = [Reason(ReasonKey.OWN_TEST, (row.clicks,)), Reason(ReasonKey.OWN_FAULT, (row.cvr,))]
+    lost = Reason(ReasonKey.LOSES, (p_lose, margin))
+    reasons = [Reason(ReasonKey.OWN_TEST, (row.clicks,)), Reason(ReasonKey.OWN_FAULT, (row.cvr,)), lost]
+    if row.orders:
+        reasons.append(Reason(ReasonKey.SALES_LOST, (row.orders, row.sales)))
     if orders_elsewhere:
         reasons.append(Reason(ReasonKey.ORDERS_ELSEWHERE, (orders_elsewhere,)))
     if own_exact:
@@ -237,9 +282,12 @@ def for_phrase(row: Row, places: Sequence[Place]) -> Recommendation:
     return Recommendation(Move.NEGATIVE, tuple(reasons), part_of(stopped(row.basis), share))
 
 
-def _no_negative(row: Row) -> Recommendation | None:
-    """Why a row is not to be kept away, or None where it is costly by its own fault."""
-    if row.orders:
+def _no_negative(row: Row, *, loses: bool | None = None) -> Recommendation | None:
+    """
+    Why a row is not to be kept away, or None where it is costly by its own fault. loses: whether it surely loses money,
+    which counts also with orders; None: no orders are allowed.
+    """
+    if row.orders and loses is None:
         return Recommendation(Move.NONE, (Reason(ReasonKey.HAS_ORDERS, (row.orders,)),))
     if row.verdict is Verdict.NOT_ENOUGH:
         return Recommendation(Move.NONE, (Reason(ReasonKey.TOO_SMALL if row.clicks else ReasonKey.NO_CLICKS),))
@@ -253,6 +301,8 @@ def _no_negative(row: Row) -> Recommendation | None:
         return Recommendation(Move.NONE, (why,))
     if not row.own_fault:
         return Recommendation(Move.NONE, (Reason(ReasonKey.ITS_PRODUCT, (row.cvr,)),))
+    if loses is False:
+        return Recommendation(Move.NONE, (Reason(ReasonKey.STILL_EARNS),))
     return None
 
 

@@ -13,7 +13,7 @@ from enum import StrEnum
 from functools import cache
 from typing import Any, Final
 
-from nimbus_reef.core.bids import STANDARD_LIMITS, BidLimits
+from nimbus_reef.core.bids import STANDARD_LIMITS, STANDARD_RULE, STEP_DOWN, STEP_UP, BidLimits, BidRule, Goal, Pace
 from nimbus_reef.core.budgets import STANDARD as IDLE
 from nimbus_reef.core.budgets import IdleLimits
 from nimbus_reef.core.costly_words import STANDARD as OUT
@@ -40,6 +40,7 @@ class Holds(StrEnum):
     FIGURE = "figure"
     WORDS = "words"
     TEXT = "text"
+    CHOICE = "choice"
 
 
 class SettingGroup(StrEnum):
@@ -57,7 +58,7 @@ class SettingGroup(StrEnum):
 class AccountSetting:
     """
     One setting. unit: what stands behind its figure; changes: which figures it moves; least, most: what can be meant,
-    both included.
+    both included; options: what can be chosen.
     """
 
     key: str
@@ -69,6 +70,7 @@ class AccountSetting:
     default: Any
     least: float
     most: float
+    options: tuple[str, ...] = ()
 
 
 def _set(
@@ -95,6 +97,24 @@ def _set(
     )
 
 
+def _choice(default: StrEnum, label: str, group: SettingGroup, changes: str) -> Any:
+    """One of a few words."""
+    options = tuple(each.value for each in type(default))
+    return field(
+        default=default.value,
+        metadata={
+            "label": label,
+            "group": group,
+            "holds": Holds.CHOICE,
+            "changes": changes,
+            "unit": "",
+            "least": 0,
+            "most": 0,
+            "options": options,
+        },
+    )
+
+
 def _limit(default: int, label: str, changes: str, unit: str, least: float, most: float) -> Any:
     """A limit of a check that is counted."""
     return _set(default, label, SettingGroup.CHECKS, Holds.COUNT, changes, unit, least, most)
@@ -103,6 +123,13 @@ def _limit(default: int, label: str, changes: str, unit: str, least: float, most
 def _share(default: float, label: str, changes: str, least: float, most: float) -> Any:
     """A limit of a check that is a share."""
     return _set(default, label, SettingGroup.CHECKS, Holds.RATE, changes, "%", least, most)
+
+
+class OwnBrand(StrEnum):
+    """What happens to bids on the own brand: buyers look for it anyway."""
+
+    CUT = "only lowered"
+    BOTH = "lowered and raised"
 
 
 @dataclass(frozen=True, slots=True)
@@ -163,6 +190,21 @@ class Settings:
         0,
         0.95,
     )
+    goal: str = _choice(Goal.SALES, "bids are to bring", SettingGroup.BIDS, "every proposed bid")
+    pace: str = _choice(Pace.HALF, "how far a bid moves in one audit", SettingGroup.BIDS, "every proposed bid")
+    spend_more: float = _set(
+        STANDARD_RULE.most_spend - 1,
+        "most that all proposed bids together may add to spend",
+        SettingGroup.BIDS,
+        Holds.RATE,
+        "every proposed raise",
+        "%",
+        0,
+        5,
+    )
+    own_brand: str = _choice(
+        OwnBrand.CUT, "bids on your own brand", SettingGroup.BIDS, "raises of targets on your brand"
+    )
     bid_floor: float = _set(
         STANDARD_LIMITS.floor, "lowest bid", SettingGroup.BIDS, Holds.MONEY, "every proposed bid", least=0.01, most=1000
     )
@@ -176,24 +218,17 @@ class Settings:
         most=1000,
     )
     step_down: float = _set(
-        STANDARD_LIMITS.step_down,
+        STEP_DOWN,
         "largest bid cut in one step",
         SettingGroup.BIDS,
         Holds.RATE,
-        "every proposed bid",
+        "every proposed bid, where bids move in steps",
         "%",
         0.01,
         0.95,
     )
     step_up: float = _set(
-        STANDARD_LIMITS.step_up,
-        "largest bid raise in one step",
-        SettingGroup.BIDS,
-        Holds.RATE,
-        "every proposed bid",
-        "%",
-        0.01,
-        5,
+        STEP_UP, "largest bid raise in one step", SettingGroup.BIDS, Holds.RATE, "as above", "%", 0.01, 5
     )
     opening_least: float = _set(
         STANDARD_LIMITS.opening_least,
@@ -398,10 +433,14 @@ class Settings:
 
     @property
     def bid_limits(self) -> BidLimits:
-        """What a proposed bid keeps to."""
-        return BidLimits(
-            self.bid_floor, self.bid_ceiling, self.step_down, self.step_up, self.opening_least, self.opening_most
-        )
+        """What a proposed bid keeps to; steps only where bids move in steps."""
+        down, up = (self.step_down, self.step_up) if self.pace == Pace.STEPS else (None, None)
+        return BidLimits(self.bid_floor, self.bid_ceiling, down, up, self.opening_least, self.opening_most)
+
+    @property
+    def bid_rule(self) -> BidRule:
+        """How bids move."""
+        return BidRule(Pace(self.pace), 1 + self.spend_more, self.own_brand == OwnBrand.BOTH)
 
     @property
     def clicks_of_products(self) -> Mapping[str, int]:
@@ -482,6 +521,8 @@ def problem(setting: AccountSetting, value: Any) -> str | None:
         len(each.split()) > 1 and each.split()[-1].isdecimal() for each in value
     ):
         return "has to be a purpose and a number of days, such as launch 30"
+    if setting.holds is Holds.CHOICE:
+        return None if value in setting.options else f"has to be one of: {', '.join(setting.options)}"
     if setting.holds in (Holds.WORDS, Holds.TEXT):
         return None
     if not setting.least <= value <= setting.most:

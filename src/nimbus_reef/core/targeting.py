@@ -88,24 +88,27 @@ class Aims:
 
 TARGET_KEY: Final = "target key"
 """Stands for the four columns that name a target among the levels of `nearest`."""
-_KEY_COLUMNS: Final = ("campaign", "ad_group", "target", "match_type")
+TARGET_NAMES: Final = ("campaign", "ad_group", "target", "match_type")
+"""What names a target."""
 _BETWEEN: Final = " · "
 
 
 def target_key(row: Mapping[str, Any]) -> str:
     """What a target is called where something is kept for it alone."""
-    return _BETWEEN.join(str(row[name]) for name in _KEY_COLUMNS)
+    return _BETWEEN.join(str(row[name]) for name in TARGET_NAMES)
 
 
-def nearest(levels: Sequence[tuple[str, Mapping[str, float]]], usual: float, columns: Collection[str]) -> pl.Expr:
+def nearest(
+    levels: Sequence[tuple[str, Mapping[str, float]]], usual: float | None, columns: Collection[str]
+) -> pl.Expr:
     """
     What is set for the nearest level of each row, the usual where nothing is. levels: the nearest first, each with the
     column that names it, and what is set by name.
     """
     own = []
     for column, named in levels:
-        if column == TARGET_KEY and set(_KEY_COLUMNS) <= set(columns):
-            key = pl.concat_str([pl.col(name).cast(pl.String) for name in _KEY_COLUMNS], separator=_BETWEEN)
+        if column == TARGET_KEY and set(TARGET_NAMES) <= set(columns):
+            key = pl.concat_str([pl.col(name).cast(pl.String) for name in TARGET_NAMES], separator=_BETWEEN)
         elif column in columns:
             key = pl.col(column).cast(pl.String)
         else:

@@ -14,11 +14,12 @@ from typing import Final
 import polars as pl
 
 from nimbus_reef.core import bids
-from nimbus_reef.core.bids import BidAdvice, BidLimits
+from nimbus_reef.core.bids import BidAdvice, BidLimits, Goal
 from nimbus_reef.core.model import State
 from nimbus_reef.core.projection import UNKNOWN, bid_moved, stopped
 from nimbus_reef.core.reasons import Reason, ReasonKey
 from nimbus_reef.core.recommendations import Move, Recommendation, Row, opening_bid
+from nimbus_reef.core.response import USUAL, ClickResponse
 
 _HALF_CENT: Final = 0.005
 
@@ -53,6 +54,10 @@ class RowAction(StrEnum):
     FLOOR = "floor"
     STEP_DOWN = "step_down"
     STEP_UP = "step_up"
+    GOAL_SALES = "goal sales"
+    GOAL_PROFIT = "goal profit"
+    GOAL_LEAVE = "goal leave"
+    GOAL_USUAL = "goal usual"
 
 
 class Takes(StrEnum):
@@ -85,7 +90,21 @@ TAKES: Final[Mapping[RowAction, Takes]] = {
 }
 Value = float | str | None
 """What was entered with an action: changes as a fraction, amounts in units, points as they are."""
-SETS_LIMITS: Final = (RowAction.TARGET_ACOS, RowAction.CEILING, RowAction.FLOOR, RowAction.STEP_DOWN, RowAction.STEP_UP)
+SETS_GOAL: Final[Mapping[RowAction, Goal | None]] = {
+    RowAction.GOAL_SALES: Goal.SALES,
+    RowAction.GOAL_PROFIT: Goal.PROFIT,
+    RowAction.GOAL_LEAVE: Goal.LEAVE,
+    RowAction.GOAL_USUAL: None,
+}
+"""What bids are to bring; None: what those of the account are."""
+SETS_LIMITS: Final = (
+    RowAction.TARGET_ACOS,
+    RowAction.CEILING,
+    RowAction.FLOOR,
+    RowAction.STEP_DOWN,
+    RowAction.STEP_UP,
+    *SETS_GOAL,
+)
 """What is set here at once, and no change of the marketplace's."""
 ON_TARGETS: Final = (
     RowAction.PAUSE,
@@ -115,11 +134,19 @@ def first_met(conditions: Sequence[pl.Expr]) -> pl.Expr:
 
 
 def on_target(
-    row: Row, action: RowAction, value: float | None, *, bid: float | None, state: str, limits: BidLimits, raises: bool
+    row: Row,
+    action: RowAction,
+    value: float | None,
+    *,
+    bid: float | None,
+    state: str,
+    limits: BidLimits,
+    raises: bool,
+    response: ClickResponse = USUAL,
 ) -> Recommendation:
     """
     An action on a target. value: the change of a bid as a fraction, or the bid in units; bid: its present one, None
-    where it is not known; raises: also where it never made an order.
+    where it is not known; raises: also where it never made an order; response: how clicks answer bids.
     """
     if action is RowAction.PAUSE:
         if state == State.PAUSED:
@@ -154,7 +181,7 @@ def on_target(
         reasons.append(Reason(ReasonKey.CEILING, (limits.ceiling,)))
     entries = tuple(reasons)
     return Recommendation(
-        Move.BID, entries, bid_moved(row.basis, bid, proposed), BidAdvice(bid, proposed, wanted, entries)
+        Move.BID, entries, bid_moved(row.basis, bid, proposed, response), BidAdvice(bid, proposed, wanted, entries)
     )
 
 

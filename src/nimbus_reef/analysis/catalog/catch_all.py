@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from typing import Final
 
 import polars as pl
 
 from nimbus_reef.analysis.catalog import gaps
 from nimbus_reef.analysis.judged_proposals import history
-from nimbus_reef.analysis.selection import EVERYTHING, Selection
+from nimbus_reef.analysis.selection import Selection
 from nimbus_reef.analysis.sheet_rows import NO_BASIS, change, promise, spread
 from nimbus_reef.core import catch_all as rules
 from nimbus_reef.core.catch_all import Expected
@@ -131,7 +131,7 @@ def _account(days: pl.DataFrame) -> tuple[int, int, float]:
 
 def _sku_days(facts: Facts, selection: Selection) -> int:
     """Pairs of SKU and day on which its ads were shown, of eligible ones; of the whole account, as the clicks are."""
-    eligible = gaps.products(facts, replace(selection, part=EVERYTHING)).filter(pl.col("eligible")).select("product_id")
+    eligible = gaps.products(facts, selection.whole).filter(pl.col("eligible")).select("product_id")
     shown = product_frames.shown_days(facts, selection.account.id, _quarter(selection))
     return len(shown.join(eligible, on="product_id", how="semi"))
 

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from datetime import date, timedelta
 from typing import Any, Final
 
 import polars as pl
 
-from nimbus_reef.analysis.selection import EVERYTHING, Part, Selection
+from nimbus_reef.analysis.selection import Part, Selection
 from nimbus_reef.analysis.sheet_rows import NO_BASIS, change, promise
 from nimbus_reef.core import gaps as rules
 from nimbus_reef.core.changes import Action, Entity
@@ -258,7 +258,7 @@ class _Homes:
 def _homes(facts: Facts, selection: Selection) -> _Homes:
     def make() -> _Homes:
         group = pl.col("campaign", "ad_group").cast(pl.String)
-        wanting = rules.unadvertised(products(facts, replace(selection, part=EVERYTHING)))
+        wanting = rules.unadvertised(products(facts, selection.whole))
         older, families = (wanting[name].drop_nulls().unique() for name in ("replaces", "family"))
         ads = _running(facts, selection).with_columns(pl.col("sku", "family").cast(pl.String))
         places = ads.filter(pl.col("sku").is_in(older.implode())).with_columns(group)

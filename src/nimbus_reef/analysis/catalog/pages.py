@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from typing import Final
 
 import polars as pl
 
 from nimbus_reef.analysis.falls import falls, page_changes
 from nimbus_reef.analysis.lost_pages import lost
-from nimbus_reef.analysis.selection import EVERYTHING, Selection
+from nimbus_reef.analysis.selection import Selection
 from nimbus_reef.core import listings
 from nimbus_reef.core.model import MEASURES, MICRO
 from nimbus_reef.core.windows import per_month
@@ -55,7 +54,7 @@ def _listed(facts: Facts, selection: Selection) -> pl.DataFrame:
     frame = facts.kept("pages", account.id, make, window, account.settings)
     fell = falls(facts, selection).select(sku=pl.col("name"), stake="stake", fell_on="day")
     value = facts.monthly_days(account.id, ADS, window)
-    gone = lost(facts, replace(selection, part=EVERYTHING)).select(sku="name", lost="lost", lost_on="since")
+    gone = lost(facts, selection.whole).select(sku="name", lost="lost", lost_on="since")
     rows = (
         frame.join(fell, on="sku", how="left")
         .join(gone, on="sku", how="left")

@@ -9,6 +9,7 @@ from typing import Final
 
 import polars as pl
 
+from nimbus_reef.analysis.dry_hours import KIND, dry
 from nimbus_reef.analysis.selection import Selection
 from nimbus_reef.core import evidence, hours, targeting
 from nimbus_reef.core.boosts import WEEK
@@ -20,7 +21,6 @@ from nimbus_reef.errors import BadInput
 from nimbus_reef.store.reading import delivery_frames, setting_frames
 from nimbus_reef.store.reading.facts import Facts
 
-KIND: Final = "hourly"
 TRADE: Final = "sales_hourly"
 CHAIN: Final = ("campaign_id",)
 METRICS: Final = ("spend", "sales", "organic", "acos", "tacos", "rpc")
@@ -204,26 +204,6 @@ def _runs(free: Sequence[int]) -> list[Segment]:
     if len(runs) > 1 and runs[0][0] == 0 and runs[-1][-1] == DAY - 1:
         runs[0] = [*runs.pop(), *runs[0]]
     return [Segment(run[0], len(run)) for run in runs]
-
-
-def dry(facts: Facts, selection: Selection) -> pl.DataFrame:
-    """
-    Dry hours of the part that is looked at (see `core.hours.dry`), with the campaign's settings; none where the report
-    is not held by day.
-    """
-    account = selection.account
-
-    def make() -> pl.DataFrame:
-        rows = delivery_frames.hour_days(facts, account.id, selection.window)
-        budgets = delivery_frames.budgets_in_force(facts, account.id, selection.window)
-        return hours.dry(rows, budgets, account.settings.dry)
-
-    many = facts.if_many(account.id, KIND, selection.window, "dry hours", selection)
-    found = facts.kept("dry hours", account.id, make, selection.window, asked=many)
-    settings = setting_frames.campaign_settings(facts, account.id, selection.window).select(
-        "campaign_id", "campaign", "format", "portfolio", "state", "daily_budget"
-    )
-    return selection.within(facts, found.join(settings, on="campaign_id", maintain_order="left"))
 
 
 @dataclass(frozen=True, slots=True)

@@ -6,14 +6,13 @@ campaign.
 from __future__ import annotations
 
 from collections.abc import Hashable, Mapping
-from dataclasses import replace
 from typing import Any, Final
 
 import polars as pl
 
 from nimbus_reef.analysis import movement, purposes
 from nimbus_reef.analysis.judged import AT_ONCE
-from nimbus_reef.analysis.selection import EVERYTHING, Selection
+from nimbus_reef.analysis.selection import Selection
 from nimbus_reef.analysis.sheet_rows import change, evidence_of, promise
 from nimbus_reef.core import placements as rules
 from nimbus_reef.core.changes import MOST_PERCENT, Entity
@@ -28,18 +27,12 @@ from nimbus_reef.core.reasons import Headline, HeadlineKey, Reason, ReasonKey
 from nimbus_reef.core.tiers import RowAction, Value
 from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import NotFound
-from nimbus_reef.store.reading import delivery_frames, product_frames
+from nimbus_reef.store.reading import delivery_frames, product_frames, setting_frames
 from nimbus_reef.store.reading.facts import Facts
 
 KIND: Final = "placement_daily"
 GROUPS: Final = ("account", "campaign", "portfolio", "product")
 """Ways of grouping; besides, by the parts of the account's names."""
-SETTING_OF: Final[Mapping[Placement, str]] = {
-    Placement.TOP_OF_SEARCH: "adj_top_of_search",
-    Placement.ELSEWHERE_IN_SEARCH: "adj_elsewhere",
-    Placement.PRODUCT_PAGE: "adj_product_page",
-}
-"""Where a campaign's settings hold the adjustment of a placement, in per cent."""
 _LIMITABLE: Final = "no"
 
 
@@ -180,7 +173,7 @@ def by_hand(selection: Selection, chosen: pl.DataFrame, action: RowAction, value
     found = []
     for row in chosen.to_dicts():
         subject = EntityKey(Subject.PLACEMENT, row["campaign"], name=row["placement"])
-        setting = SETTING_OF.get(Placement(row["placement"]))
+        setting = setting_frames.ADJUSTMENTS.get(Placement(row["placement"]))
         held = row[setting] if setting else None
         old = int(held or 0)
         wanted = float(value or 0) + (old if action is RowAction.ADJUST_BY else 0)
@@ -201,7 +194,7 @@ def by_hand(selection: Selection, chosen: pl.DataFrame, action: RowAction, value
 
 def place_sums(row: Mapping[str, Any]) -> PlacementSums:
     """A row of `judged` as the core's rules take it."""
-    setting = SETTING_OF.get(Placement(row["placement"]))
+    setting = setting_frames.ADJUSTMENTS.get(Placement(row["placement"]))
     has_prior = row["prior_a"] is not None
     return PlacementSums(
         Placement(row["placement"]),
@@ -217,7 +210,7 @@ def place_sums(row: Mapping[str, Any]) -> PlacementSums:
 
 def of_campaign(facts: Facts, selection: Selection, campaign: str) -> pl.DataFrame:
     """Rows of `judged` of one campaign, whatever part is looked at; NotFound where it has no placements."""
-    rows = judged(facts, replace(selection, part=EVERYTHING)).filter(pl.col("campaign") == campaign)
+    rows = judged(facts, selection.whole).filter(pl.col("campaign") == campaign)
     if rows.is_empty():
         raise NotFound(
             f"“{campaign}” has no placements in this period.", remedy="Choose another campaign, or other days."

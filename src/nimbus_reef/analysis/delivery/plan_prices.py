@@ -6,22 +6,20 @@ together.
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Sequence
-from dataclasses import replace
-from typing import Any
 
 import polars as pl
 
+from nimbus_reef.analysis import multipliers
 from nimbus_reef.analysis.delivery import placements
 from nimbus_reef.analysis.judged import judged_targets
-from nimbus_reef.analysis.selection import EVERYTHING, Selection
+from nimbus_reef.analysis.selection import Selection
 from nimbus_reef.core import acceptance, click_prices, conflicts
 from nimbus_reef.core.acceptance import Acceptance
-from nimbus_reef.core.boosts import Boost
 from nimbus_reef.core.changes import Change
 from nimbus_reef.core.click_prices import CampaignBids, Rise, TargetBid
 from nimbus_reef.core.conflicts import PlanConflict
 from nimbus_reef.core.model import Bidding, Placement, State, Verdict, from_micro
-from nimbus_reef.store.reading import delivery_frames, setting_frames, target_frames
+from nimbus_reef.store.reading import setting_frames, target_frames
 from nimbus_reef.store.reading.facts import Facts
 
 
@@ -30,19 +28,19 @@ def campaigns_of(facts: Facts, selection: Selection, names: Iterable[str]) -> di
     The bids in force of campaigns at the window's end, by name: their targets with a known bid, what is judged above
     target among them and their placements, adjustments and boosts. Of the whole account, whatever part is looked at.
     """
-    wanted, whole = sorted(set(names)), replace(selection, part=EVERYTHING)
+    wanted, whole = sorted(set(names)), selection.whole
     account, window = selection.account, selection.window
     settings = setting_frames.campaign_settings(facts, account.id, window).filter(
         pl.col("campaign").cast(pl.String).is_in(wanted)
     )
     targets = _targets(facts, whole, settings["campaign_id"])
     places = _placements_above(facts, whole, wanted)
-    boosts = in_force(facts, selection, wanted)
+    boosts = multipliers.boosts_in_force(facts, selection, wanted)
     return {
         row["campaign"]: CampaignBids(
             row["campaign"],
             targets.get(row["campaign_id"], {}),
-            {place: (row[column] or 0) / 100 for place, column in placements.SETTING_OF.items()},
+            {place: (row[column] or 0) / 100 for place, column in setting_frames.ADJUSTMENTS.items()},
             boosts.get(row["campaign"], ()),
             dict(account.settings.raising),
             str(row["bidding"] or Bidding.FIXED),
@@ -99,33 +97,6 @@ def _placements_above(facts: Facts, selection: Selection, names: Sequence[str]) 
             rows.with_columns(pl.col("campaign").cast(pl.String)).partition_by("campaign", as_dict=True).items()
         )
     }
-
-
-def in_force(facts: Facts, selection: Selection, names: Sequence[str]) -> dict[str, tuple[Boost, ...]]:
-    """The boosts of campaigns that have not ended by the window's end, by campaign."""
-    rows = delivery_frames.boosts(facts, selection.account.id)
-    own = rows.filter(
-        pl.col("campaign").cast(pl.String).is_in(list(names)),
-        pl.col("to").is_null() | (pl.col("to") >= selection.window.last),
-    )
-    found: dict[str, tuple[Boost, ...]] = {}
-    for row in own.to_dicts():
-        found[row["campaign"]] = (*found.get(row["campaign"], ()), _boost(row))
-    return found
-
-
-def _boost(row: dict[str, Any]) -> Boost:
-    return Boost(
-        row["name"],
-        row["what"],
-        row["percent"],
-        tuple(int(day) for day in (row["weekdays"] or "").split()),
-        int(row["from_hour"]),
-        int(row["to_hour"]),
-        row["condition"] or "",
-        row["from"],
-        row["to"],
-    )
 
 
 def accepted(

@@ -4,15 +4,16 @@ from __future__ import annotations
 
 import math
 from collections.abc import Hashable, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from typing import Any, Final
 
 import polars as pl
 
+from nimbus_reef.analysis import bid_advice, bid_response
 from nimbus_reef.analysis.delivery import placements, plan_prices
 from nimbus_reef.analysis.judged import AT_ONCE, Judged, is_judged, judged_targets
 from nimbus_reef.analysis.judged_proposals import core_row, judged, limits_of, monthly_days, recommended
-from nimbus_reef.analysis.selection import EVERYTHING, Selection
+from nimbus_reef.analysis.selection import Selection
 from nimbus_reef.analysis.sheet_rows import NO_BASIS, change, promise
 from nimbus_reef.core import click_prices
 from nimbus_reef.core import placements as rules
@@ -23,11 +24,13 @@ from nimbus_reef.core.checks.delivery import COSTLY_PLACEMENTS
 from nimbus_reef.core.metrics import ratio
 from nimbus_reef.core.model import Bidding, Placement, State, Verdict
 from nimbus_reef.core.placements import PlacementSums, Solution
-from nimbus_reef.core.projection import CLICK_RESPONSE, NOTHING, Projected, Range, bid_moved
+from nimbus_reef.core.projection import NOTHING, Projected, Range, bid_moved
 from nimbus_reef.core.promises import Promise
 from nimbus_reef.core.proposals import EntityKey, Package, Proposal
 from nimbus_reef.core.reasons import Headline, HeadlineKey, Reason, ReasonKey
+from nimbus_reef.core.response import ClickResponse
 from nimbus_reef.core.windows import month_factor
+from nimbus_reef.store.reading import setting_frames
 from nimbus_reef.store.reading.facts import Facts
 
 
@@ -83,11 +86,11 @@ def _beside(campaign: str, planned: Sequence[Change]) -> tuple[Change, ...]:
 
 
 def _solved_key(selection: Selection, campaign: str, planned: tuple[Change, ...]) -> tuple[Hashable, ...]:
-    return *selection.judging, selection.account.bid_limits, selection.account.own_limits, campaign, planned
+    return *bid_advice.advice_key(selection), campaign, planned
 
 
 def _solved(facts: Facts, selection: Selection, campaign: str, planned: tuple[Change, ...]) -> Solved:
-    whole = replace(selection, part=EVERYTHING)
+    whole = selection.whole
     rows = placements.of_campaign(facts, selection, campaign)
     days = facts.monthly_days(selection.account.id, placements.KIND, selection.window)
     listed = rows.to_dicts()
@@ -106,9 +109,13 @@ def _solved(facts: Facts, selection: Selection, campaign: str, planned: tuple[Ch
     bids = _bids(facts, whole, campaign, found, planned, [each for each, _ in raised])
     old, new = _weighed(bids)
     moved_by = new / old if old and new else found.ratio
-    change_of_all, after, around = rules.outcome(places, moved_by, found.adjustments, days)
+    response = bid_response.learned(facts, selection)
+    change_of_all, after, around = rules.outcome(places, moved_by, found.adjustments, days, response)
     changes = [
-        *((each, _promised(selection, place, listed, places, found, moved_by, days)) for each, place in raised),
+        *(
+            (each, _promised(selection, place, listed, places, found, moved_by, days, response))
+            for each, place in raised
+        ),
         *((each.change, each.promise) for each in bids if each.change.new_value != each.change.old_value),
     ]
     return Solved(
@@ -253,8 +260,9 @@ def _bids(
         new = min(new, math.floor(dearest * 100 + 1e-6) / 100)
         of: dict[str, Any] = {"ad_group": key[0], "target": key[1], "match_type": key[2]}
         moved = change(Entity.TARGET, "bid", campaign, f"{new:.2f}", f"{bid:.2f}", COSTLY_PLACEMENTS.key, **of)
-        effect = bid_moved(core_row(row, days).basis, bid, new)
-        entries.append(_Bid(moved, promise(selection, row, "targets", row["row_id"], effect), bid, new, row["clicks"]))
+        effect = bid_moved(core_row(row, days).basis, bid, new, judged_row.response)
+        made = promise(selection, row, "targets", row["row_id"], effect, judged_row.response)
+        entries.append(_Bid(moved, made, bid, new, row["clicks"]))
     return entries
 
 
@@ -275,7 +283,7 @@ def _adjustments(campaign: str, rows: Sequence[dict[str, Any]], found: Solution)
     """The adjustments that change."""
     entries = []
     for placement, adjustment in found.adjustments.items():
-        old = round(rows[0][placements.SETTING_OF[placement]] or 0)
+        old = round(rows[0][setting_frames.ADJUSTMENTS[placement]] or 0)
         new = round(adjustment * 100)
         if new != old:
             entries.append(
@@ -303,23 +311,27 @@ def _promised(
     found: Solution,
     ratio: float,
     days: int,
+    response: ClickResponse,
 ) -> Promise:
     """What another adjustment promises beyond the bids, which have promises of their own."""
     settings = rows[0]
     by_key = {row["placement"]: (row, place) for row, place in zip(rows, places, strict=True)}
     row, place = by_key.get(placement.value, (None, None))
-    projected = _beyond_bids(place, ratio, found.adjustments[placement], days) if place else NOTHING
+    projected = _beyond_bids(place, ratio, found.adjustments[placement], days, response) if place else NOTHING
     basis = row or {**NO_BASIS, "target_acos": settings["target_acos"]}
     return promise(selection, basis, "placements", f"{settings['campaign_id']}:{placement.value}", projected)
 
 
-def _beyond_bids(place: PlacementSums, ratio: float, adjustment: float, days: int) -> Projected:
+def _beyond_bids(
+    place: PlacementSums, ratio: float, adjustment: float, days: int, response: ClickResponse
+) -> Projected:
     """What another adjustment does to a placement once the bids have moved."""
     monthly = month_factor(days)
     raised = (1 + adjustment) / (1 + place.adjustment)
     spend = [
-        place.spend * monthly * ((ratio * raised) ** (1 + power) - ratio ** (1 + power)) for power in CLICK_RESPONSE
+        place.spend * monthly * ((ratio * raised) ** (response.p + power) - ratio ** (response.p + power))
+        for power in response.powers
     ]
-    sales = [place.expected_sales * monthly * ((ratio * raised) ** power - ratio**power) for power in CLICK_RESPONSE]
+    sales = [place.expected_sales * monthly * ((ratio * raised) ** power - ratio**power) for power in response.powers]
     spends, sold = (Range(min(values), values[1], max(values)) for values in (spend, sales))
     return Projected(spends, sold)

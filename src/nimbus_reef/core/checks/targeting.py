@@ -57,11 +57,11 @@ WASTED_TERMS = register(
         reads=Reading.TERMS,
         money=Money.OVERSPEND,
         title="Wasted search terms",
-        question="Which search terms had a fair test, convert below similar ones and sold nothing?",
+        question="Which search terms had a fair test, convert below similar ones and lose money?",
         to_do="add a negative",
-        condition=_COSTLY & _OWN_TEST & _OWN_FAULT & _NO_ORDER,
+        condition=_COSTLY & _OWN_TEST & _OWN_FAULT & pl.col("loses"),
         accepts=True,
-        see_all=(f"verdict:is:{Verdict.ABOVE}", "orders:eq:0"),
+        see_all=(f"verdict:is:{Verdict.ABOVE}", "loses:is:yes"),
     )
 )
 

@@ -48,7 +48,7 @@ def _read(holds: Holds, text: str) -> Any:
         return int(text)
     if holds is Holds.WORDS:
         return tuple(text.split("\n")) if text else ()
-    return text if holds is Holds.TEXT else float(text)
+    return text if holds in (Holds.TEXT, Holds.CHOICE) else float(text)
 
 
 def _written(holds: Holds, value: Any) -> str:

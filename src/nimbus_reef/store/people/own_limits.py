@@ -7,7 +7,7 @@ from typing import Any, Final
 
 from sqlalchemy import Connection, delete, insert, select
 
-from nimbus_reef.core.own_limits import Limit, OwnLimit
+from nimbus_reef.core.own_limits import GOALS, Limit, OwnLimit
 from nimbus_reef.errors import BadInput
 from nimbus_reef.store.people import labels, trail
 from nimbus_reef.store.record.engine import Store
@@ -81,7 +81,13 @@ def set_limits(
     store.transact(work)
 
 
-_MOST: Final = {Limit.CEILING: 10_000.0, Limit.FLOOR: 10_000.0, Limit.STEP_DOWN: 0.96, Limit.STEP_UP: 5.01}
+_MOST: Final = {
+    Limit.CEILING: 10_000.0,
+    Limit.FLOOR: 10_000.0,
+    Limit.STEP_DOWN: 0.96,
+    Limit.STEP_UP: 5.01,
+    Limit.GOAL: len(GOALS) + 1,
+}
 _AT_ONCE: Final = 500
 
 

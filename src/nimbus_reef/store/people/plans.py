@@ -10,7 +10,7 @@ from typing import Any, Final
 from sqlalchemy import Connection, bindparam, func, insert, select, update
 from sqlalchemy.exc import IntegrityError
 
-from nimbus_reef.core.changes import Change, ChangeState, key_digest, named, parents, word_of
+from nimbus_reef.core.changes import Change, ChangeState, Entity, key_digest, named, parents, word_of
 from nimbus_reef.core.plan import ReadBack, Taken, edited_reason, taken, whole
 from nimbus_reef.core.promises import Promise
 from nimbus_reef.core.proposals import Package
@@ -66,6 +66,18 @@ def open_changes(connection: Connection, account_id: int) -> list[Planned]:
         select(change).where(change.c.account_id == account_id, change.c.removed_at.is_(None)).order_by(change.c.row)
     )
     return [_planned(row) for row in rows]
+
+
+def decided(store: Store, account_id: int, entity: Entity) -> list[Planned]:
+    """The changes of a kind of thing that were sent, or marked as carried out, or taken back; the newest first."""
+    query = (
+        select(change)
+        .where(change.c.account_id == account_id, change.c.entity == entity.value)
+        .where(change.c.state != ChangeState.PLANNED.value)
+        .order_by(change.c.accepted_at.desc(), change.c.id.desc())
+    )
+    with store.read() as connection:
+        return [_planned(row) for row in connection.execute(query)]
 
 
 @dataclass(frozen=True, slots=True)

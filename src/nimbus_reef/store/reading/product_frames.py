@@ -47,6 +47,34 @@ def enabled_ads(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
     return _ad_names(facts, account_id).join(enabled, on="product_ad_id", how="semi").select(columns)
 
 
+def margins(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
+    """
+    ad_group_id, margin before ads (a fraction): of the ad group's products, weighed by their clicks in the window;
+    where none was clicked, the plain mean of those that are enabled. Products without a margin are left out.
+    """
+
+    def make() -> pl.DataFrame:
+        known = catalog(facts, account_id).select("product_id", margin=pl.col("margin") / 100).drop_nulls()
+        clicks = pl.col("clicks").cast(pl.Int64)
+        clicked = (
+            product_rows(facts, account_id, window)
+            .join(known, on="product_id")
+            .filter(clicks > 0)
+            .group_by("ad_group_id")
+            .agg(clicked=(pl.col("margin") * clicks).sum() / clicks.sum())
+        )
+        enabled = (
+            enabled_ads(facts, account_id, window)
+            .join(known, on="product_id")
+            .group_by("ad_group_id")
+            .agg(plain=pl.col("margin").mean())
+        )
+        both = enabled.join(clicked, on="ad_group_id", how="full", coalesce=True)
+        return both.select("ad_group_id", margin=pl.coalesce("clicked", "plain"))
+
+    return facts.kept("margins", account_id, make, window)
+
+
 def ad_groups(facts: Facts, account_id: int) -> pl.DataFrame:
     """ad_group_id, campaign_id, campaign, ad_group of every ad group."""
     query = (

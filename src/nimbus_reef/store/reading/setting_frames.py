@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from datetime import date
 from typing import Final
 
 import polars as pl
 
+from nimbus_reef.core.model import Placement
 from nimbus_reef.core.windows import Window
 from nimbus_reef.store.reading.facts import Facts
 from nimbus_reef.store.record import snapshots
@@ -26,6 +27,53 @@ def target_settings(facts: Facts, account_id: int, window: Window) -> pl.DataFra
         )
 
     return facts.kept("settings", account_id, make, _settled(facts, account_id, "targets", window))
+
+
+def bid_steps(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
+    """target_id, day, bid (micro): the bid in force on the window's first day, and on each day that changed it."""
+
+    def make() -> pl.DataFrame:
+        rows = _steps(facts, account_id, "targets", window, "target_id", ["bid", "ad_group_bid"])
+        bids = rows.select("target_id", "day", bid=pl.coalesce("bid", "ad_group_bid"))
+        return _changed(bids.drop_nulls("bid"), "target_id", ["bid"])
+
+    return facts.kept("bid steps", account_id, make, window)
+
+
+def state_steps(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
+    """target_id, day, state: as `bid_steps`, of whether targets are enabled."""
+
+    def make() -> pl.DataFrame:
+        return _steps(facts, account_id, "targets", window, "target_id", ["state"])
+
+    return facts.kept("state steps", account_id, make, window)
+
+
+def adjustment_steps(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
+    """campaign_id, day, adj_… (per cent), bidding: as `bid_steps`, of the adjustments of placements."""
+    columns = [*ADJUSTMENTS.values(), "bidding"]
+
+    def make() -> pl.DataFrame:
+        return _steps(facts, account_id, "campaigns", window, "campaign_id", columns)
+
+    return facts.kept("adjustment steps", account_id, make, window)
+
+
+def _steps(facts: Facts, account_id: int, kind: str, window: Window, key: str, columns: Sequence[str]) -> pl.DataFrame:
+    """The key, day and columns of settings in a window and of the newest day before, where they differ from before."""
+    held = _until(facts, account_id, kind, window)
+    before = max((span for span in held if span.last < window.first), default=None)
+    wanted = {span: version for span, version in held.items() if span.last >= window.first or span == before}
+    rows = snapshots.read(facts.store, account_id, kind, wanted, [key, *columns]).collect()
+    return _changed(rows.select(key, "day", *columns), key, columns)
+
+
+def _changed(rows: pl.DataFrame, key: str, columns: Sequence[str]) -> pl.DataFrame:
+    """The first row of each thing, and those whose columns differ from its row before; in order."""
+    # Read in the order of days; sorted by thing, that order stays.
+    rows = rows.sort(key, "day")
+    same = pl.all_horizontal(pl.col(each).eq_missing(pl.col(each).shift()) for each in (key, *columns))
+    return rows.filter(~same.fill_null(False))
 
 
 def ad_group_settings(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
@@ -73,6 +121,12 @@ def _settled(facts: Facts, account_id: int, kind: str, window: Window) -> date |
     return max((span.last for span in _until(facts, account_id, kind, window)), default=None)
 
 
+ADJUSTMENTS: Final[Mapping[Placement, str]] = {
+    Placement.TOP_OF_SEARCH: "adj_top_of_search",
+    Placement.ELSEWHERE_IN_SEARCH: "adj_elsewhere",
+    Placement.PRODUCT_PAGE: "adj_product_page",
+}
+"""Where a campaign's settings hold the adjustment of a placement, in per cent."""
 DELIVERY_SETTINGS: Final = (
     "targeting",
     "daily_budget",

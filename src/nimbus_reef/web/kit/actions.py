@@ -45,6 +45,10 @@ WORDS: Final[Mapping[RowAction, str]] = {
     RowAction.FLOOR: "own lowest bid",
     RowAction.STEP_DOWN: "own largest bid cut, %",
     RowAction.STEP_UP: "own largest bid raise, %",
+    RowAction.GOAL_SALES: "bids: most sales within target",
+    RowAction.GOAL_PROFIT: "bids: most profit",
+    RowAction.GOAL_LEAVE: "bids: leave as they are",
+    RowAction.GOAL_USUAL: "bids: as in the account",
 }
 _PER_CENT: Final = 100
 _PERCENTS: Final = (Takes.SHARE, Takes.POINTS, Takes.RATE)

@@ -3,13 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from typing import Final
 
 import polars as pl
 
 from nimbus_reef.analysis import groups
-from nimbus_reef.analysis.selection import EVERYTHING
 from nimbus_reef.analysis.tables import NO, PAGE_ROWS, YES, Field, Listing, by_key, listing, parse_filters
 from nimbus_reef.core import own_limits
 from nimbus_reef.errors import BadInput
@@ -128,13 +127,13 @@ def _marked(ask: Context, spec: ListSpec, rows: pl.DataFrame, asked: set[str]) -
         holds["noted"] = pl.col(spec.key).is_in(notes.rows_with(facts.store, account.id, spec.view))
     if "label" in asked:
         rows = rows.with_columns(label=_labels_of(rows, labels.of_account(facts.store, account.id)))
-    if asked & set(own_limits.Limit):
+    if asked & set(own_limits.OF_BIDS):
         usual = account.bid_limits
         nearest = own_limits.columns(account.own_limits, usual, rows.columns)
-        plain = [pl.lit(getattr(usual, what)).alias(f"limit_{what}") for what in own_limits.Limit]
+        plain = [pl.lit(getattr(usual, what), pl.Float64).alias(f"limit_{what}") for what in own_limits.OF_BIDS]
         rows = rows.with_columns(plain).with_columns(nearest)
     if asked & set(_OF_CAMPAIGNS):
-        whole = replace(ask.selection, part=EVERYTHING)
+        whole = ask.selection.whole
         found = groups.rows(facts, whole, groups.CAMPAIGNS).select(campaign="name", purpose="purpose", age="age")
         rows = rows.with_columns(pl.col("campaign").cast(pl.String)).join(
             found, on="campaign", how="left", maintain_order="left"

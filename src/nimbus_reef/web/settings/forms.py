@@ -38,7 +38,7 @@ def typed(given: Any, before: Settings, locale: str) -> Settings:
 def _read(setting: AccountSetting, text: str, locale: str) -> Any:
     if setting.holds is Holds.WORDS:
         return tuple(dict.fromkeys(word for line in text.replace(",", "\n").splitlines() if (word := line.strip())))
-    if setting.holds is Holds.TEXT:
+    if setting.holds in (Holds.TEXT, Holds.CHOICE):
         return text.strip()
     figure = number(text.strip().removesuffix("%").strip(), locale)
     if figure is None:

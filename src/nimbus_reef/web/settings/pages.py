@@ -25,6 +25,7 @@ class SettingLine:
     changes: str
     many: bool
     differs: bool
+    options: tuple[str, ...] = ()
 
 
 def groups(settings: Settings, figures: Figures) -> list[tuple[str, list[SettingLine]]]:
@@ -45,6 +46,7 @@ def groups(settings: Settings, figures: Figures) -> list[tuple[str, list[Setting
             setting.changes,
             setting.holds is Holds.WORDS,
             value != setting.default,
+            setting.options,
         )
         found.setdefault(setting.group.value, []).append(line)
     return list(found.items())
@@ -54,7 +56,7 @@ def written(setting: AccountSetting, value: Any, figures: Figures) -> str:
     """A value as it is typed."""
     if setting.holds is Holds.WORDS:
         return ", ".join(value)
-    if setting.holds is Holds.TEXT:
+    if setting.holds in (Holds.TEXT, Holds.CHOICE):
         return str(value)
     if setting.holds is Holds.COUNT:
         return figures.count(value)

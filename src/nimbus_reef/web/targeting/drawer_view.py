@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import polars as pl
 
-from nimbus_reef.analysis import judged_proposals, order, own_actions
+from nimbus_reef.analysis import earlier_decisions, judged_proposals, order, own_actions
 from nimbus_reef.analysis.acceptance import InPlan
 from nimbus_reef.analysis.brands import brand_of
 from nimbus_reef.analysis.judged_proposals import JudgedRow
@@ -75,6 +75,7 @@ class RowDrawer:
     before: Sequence[First]
     break_even: str
     simple: str
+    decided: Sequence[tuple[str, str]] = ()
 
 
 def opened(ask: Context, view: View, row_id: str) -> JudgedRow:
@@ -102,6 +103,9 @@ def row_drawer(ask: Context, view: View, row_id: str) -> RowDrawer:
     proposal = judged_proposals.proposal_of(selection, view.subject, found)
     fact, measure = drawer.sentence(row, figures, view.things)
     trend = _trend(ask, view, found)
+    if view.subject is Subject.TARGET:
+        worked = judged_proposals.worked_at(selection, trend, row["target_acos"])
+        proposal = replace(proposal, reasons=(*proposal.reasons, *worked))
     stepped = [None if bid is None else from_micro(bid) for bid in trend["bid"]]
     changes = changes_of_row(
         row,
@@ -153,7 +157,16 @@ def row_drawer(ask: Context, view: View, row_id: str) -> RowDrawer:
         _before(ask, found, proposal),
         drawer.break_even_words(judged_proposals.break_even(facts, ask.account, row), figures),
         row["simple_verdict"],
+        _decided(ask, row) if view.subject is Subject.TARGET else (),
     )
+
+
+def _decided(ask: Context, row: Mapping[str, Any]) -> list[tuple[str, str]]:
+    """What was decided on a target before, newest first: what, when and what became of it, and why."""
+    return [
+        (earlier_decisions.in_words(each), each.change.reason)
+        for each in earlier_decisions.on_row(ask.facts, ask.account, row)
+    ]
 
 
 def _in_plan(ask: Context, proposal: Proposal) -> InPlan:
@@ -183,9 +196,9 @@ def _elsewhere(ask: Context, view: View, row: Mapping[str, Any]) -> Sequence[Els
 
 def _trend(ask: Context, view: View, found: JudgedRow) -> pl.DataFrame:
     """Day, spend and bid of the row over its history."""
-    if found.days is not None:
-        return found.days
     facts, row = ask.facts, found.row
+    if view.subject is Subject.TARGET:
+        return judged_proposals.history_of(facts, ask.selection, row["target_id"])
     if view.subject is Subject.PHRASE:
         rows = judged_proposals.phrase_terms(facts, ask.selection, row["phrase"]).select("ad_group_id", "normal_id")
     else:

@@ -47,11 +47,12 @@ def heads(
 
 @dataclass(frozen=True, slots=True)
 class Cell:
-    """One figure of a row; loss where it is one; weight of the bar behind it, 0 … 100, or None."""
+    """One figure of a row, or words; loss where it is one; weight of the bar behind it, 0 … 100, or None."""
 
     text: str
     loss: bool = False
     weight: float | None = None
+    words: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -129,7 +130,11 @@ def lines(
     return entries
 
 
-def _cell(key: str, value: float | None, field: Field, row: Mapping[str, Any], weight: float, figures: Figures) -> Cell:
+def _cell(
+    key: str, value: float | str | None, field: Field, row: Mapping[str, Any], weight: float, figures: Figures
+) -> Cell:
+    if isinstance(value, str) or field.text or field.options:
+        return Cell(str(value or ""), words=True)
     if key == "stake":
         return Cell(figures.cell(value, 0), weight=round(weight, 1))
     if key == "acos":

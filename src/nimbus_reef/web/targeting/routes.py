@@ -49,6 +49,12 @@ def home() -> AnyResponse:
     return redirect(current_scope().link(_here(CAMPAIGNS)))
 
 
+@targeting.get("/held")
+def held_bids() -> AnyResponse:
+    """The bids that stay, with why: targets, seen by their bids."""
+    return redirect(table_view.held_bids(context()))
+
+
 def _groups(of: group_pages.GroupTable) -> str | AnyResponse:
     """Campaigns or ad groups."""
     scope = current_scope()

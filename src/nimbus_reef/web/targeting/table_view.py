@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Final
 
 import polars as pl
 
 from nimbus_reef.analysis import judged_proposals, judged_tables, own_actions, tables
-from nimbus_reef.analysis.judged_tables import VIEWS, View
+from nimbus_reef.analysis.judged_tables import BIDS, STAYS, VIEWS, View
 from nimbus_reef.analysis.planned_rows import marked
 from nimbus_reef.analysis.row_marks import with_marks
 from nimbus_reef.core.checks import Subject
@@ -28,12 +29,16 @@ from nimbus_reef.web.targeting.summing import summed
 
 @dataclass(frozen=True, slots=True)
 class TargetingView:
-    """A table. offers: whether what is proposed on rows is shown in them; source: the report behind."""
+    """
+    A table. offers: whether what is proposed on rows is shown in them; source: the report behind; held: why bids stay,
+    with how many, and the address of those, where bids are shown.
+    """
 
     table: TableView
     totals: TableTotals
     offers: bool
     source: TargetSource
+    held: Sequence[tuple[str, str, str]] = ()
 
 
 def list_of(view: View) -> ListSpec:
@@ -45,6 +50,8 @@ def list_of(view: View) -> ListSpec:
         return with_marks(ask.facts, ask.selection, view.subject, judged, asked_fields(ask.scope))
 
     def file(ask: Context, rows: pl.DataFrame) -> Table:
+        if view.subject is Subject.TARGET:
+            rows = with_marks(ask.facts, ask.selection, view.subject, rows, {BIDS})
         return judged_tables.table_to_export(view, rows, ask.scope.window)
 
     def act(ask: Context, rows: pl.DataFrame, action: RowAction, value: Value, raises: bool) -> list[Proposal]:
@@ -91,7 +98,24 @@ def page(ask: Context, view: View) -> TargetingView:
         pages.totals(of.rows, summed(ask.facts, view, scope, found.rows), days, figures),
         view.subject is not Subject.PHRASE,
         ask.facts.target_source(ask.account.id, scope.window),
+        _held(ask, found.rows) if "held" in columns else (),
     )
+
+
+def held_bids(ask: Context) -> str:
+    """Where the bids that stay are listed, with why."""
+    return ask.scope.link(ask.url("targeting.table", name="targets"), where=(f"advice:is:{STAYS}",), cols=BIDS)
+
+
+def _held(ask: Context, rows: pl.DataFrame) -> list[tuple[str, str, str]]:
+    """Why bids stay, the most frequent reason first."""
+    counts = rows.filter(pl.col("held") != "").group_by("held").len().sort(["len", "held"], descending=[True, False])
+    here = ask.url("targeting.table", name="targets")
+    others = tuple(each for each in ask.scope.where if each.partition(":")[0] not in ("held", "advice"))
+    return [
+        (held, ask.figures.count(count), ask.scope.link(here, where=(*others, f"held:is:{held}"), page=1))
+        for held, count in counts.rows()
+    ]
 
 
 def proposal_cells(ask: Context, view: View) -> list[ProposalCell]:

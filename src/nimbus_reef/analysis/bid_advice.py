@@ -1,0 +1,236 @@
+"""What every target's next bid should be, worked out for the whole account at once: `core.bids` on what is loaded."""
+
+from __future__ import annotations
+
+from datetime import timedelta
+from typing import Final
+
+import polars as pl
+
+from nimbus_reef.analysis import bid_response, brands, multipliers
+from nimbus_reef.analysis.dry_hours import dry
+from nimbus_reef.analysis.judged import judged_targets
+from nimbus_reef.analysis.selection import Selection
+from nimbus_reef.core import bids, own_limits
+from nimbus_reef.core.bids import Goal
+from nimbus_reef.core.checks import Subject
+from nimbus_reef.core.model import MICRO, State, Verdict
+from nimbus_reef.core.windows import Window
+from nimbus_reef.store.people.accounts import Account
+from nimbus_reef.store.reading import product_frames, row_frames, setting_frames, target_frames
+from nimbus_reef.store.reading.facts import Facts
+
+DRY_DAYS: Final = 3
+"""Raises wait where a campaign was out of budget on so many of the last days."""
+_LATE_DAYS: Final = 14
+_HALF: Final = 0.5
+
+
+def advised(facts: Facts, selection: Selection) -> pl.DataFrame:
+    """
+    The advice on every target of the account, whatever part is looked at: row_id, target_id, what `core.bids` advises,
+    and what it was told (bid, window_bid and floor, ceiling in units, multiplier, margin, goal, moved_days). Kept.
+    """
+    whole = selection.whole
+    account = whole.account
+
+    def make() -> pl.DataFrame:
+        rows = _rows(facts, whole)
+        found = bids.advised(rows, bid_response.learned(facts, whole), account.settings.bid_rule)
+        return rows.select(_KEPT).hstack(found)
+
+    return facts.kept("advised bids", account.id, make, *advice_key(whole))
+
+
+def advice_key(selection: Selection) -> tuple[object, ...]:
+    """What advice on bids depends on, besides what is loaded."""
+    return *selection.judging, selection.account.settings, selection.account.own_limits
+
+
+def with_advice(facts: Facts, selection: Selection, rows: pl.DataFrame) -> pl.DataFrame:
+    """Judged targets with the advice on their bids beside; those columns that both have stay the rows' own."""
+    found = advised(facts, selection)
+    new = [name for name in found.columns if name not in rows.columns]
+    return rows.join(found.select("target_id", *new), on="target_id", how="left", maintain_order="left")
+
+
+_KEPT: Final = (
+    "row_id",
+    "target_id",
+    "window_bid",
+    "multiplier",
+    "margin",
+    "goal",
+    "floor",
+    "ceiling",
+    "own_brand",
+    "moved_days",
+    "step_down",
+    "step_up",
+    "cohort_mean",
+)
+
+
+def _rows(facts: Facts, selection: Selection) -> pl.DataFrame:
+    """All targets as `core.bids.advised` takes them, money in units."""
+    account, window = selection.account, selection.window
+    rows = brands.with_brand(facts, selection, Subject.TARGET, judged_targets(facts, selection))
+    held = rows.with_columns(own_limits.goal(account.own_limits, Goal(account.settings.goal), rows.columns))
+    limits = own_limits.columns(account.own_limits, account.bid_limits, rows.columns)
+    usual = {what: getattr(account.bid_limits, what) for what in own_limits.OF_BIDS}
+    plain = [pl.lit(value, pl.Float64).alias(f"limit_{what}") for what, value in usual.items()]
+    a, b = pl.col("prior_a") + pl.col("k"), pl.col("prior_b") + pl.col("n") - pl.col("k")
+    mean = _mean_of_likes()
+    waits = pl.col("waits").is_not_null() if "waits" in rows.columns else pl.lit(False)
+    factors = multipliers.steps(facts, selection)
+    multiplied = factors.group_by("campaign_id", maintain_order=True).agg(pl.col("multiplier").last())
+    return (
+        held.with_columns(plain)
+        .with_columns(limits)
+        .join(product_frames.margins(facts, account.id, window), on="ad_group_id", how="left", maintain_order="left")
+        .join(multiplied, on="campaign_id", how="left", maintain_order="left")
+        .join(_running(facts, account, window), on="ad_group_id", how="left", maintain_order="left")
+        .join(_moved(facts, account, window), on="target_id", how="left", maintain_order="left")
+        .join(_brand_clicks(facts, selection), on="target_id", how="left", maintain_order="left")
+        .join(_out_of_budget(facts, selection), on="campaign_id", how="left", maintain_order="left")
+        .with_columns(cohort_mean=mean)
+        .select(
+            "row_id",
+            "target_id",
+            "campaign_id",
+            "clicks",
+            "orders",
+            pl.col("spend") / MICRO,
+            pl.col("bid") / MICRO,
+            pl.coalesce("multiplier", pl.lit(1.0)).alias("multiplier"),
+            a=pl.coalesce(a, "cohort_mean"),
+            b=pl.coalesce(b, 1 - pl.col("cohort_mean")),
+            cohort_mean="cohort_mean",
+            aov=pl.col("shrunk_aov") / MICRO,
+            target_acos="target_acos",
+            margin="margin",
+            goal="goal",
+            floor="limit_floor",
+            ceiling="limit_ceiling",
+            step_down="limit_step_down",
+            step_up="limit_step_up",
+            above_target=pl.col("verdict").cast(pl.String) == Verdict.ABOVE.value,
+            own_brand=(pl.col("brand") == brands.OWN)
+            | (pl.col("brand_clicks").fill_null(0) >= _HALF * pl.col("clicks")) & (pl.col("clicks") > 0),
+            out_of_budget=pl.col("dry").fill_null(False),
+            live=pl.col("group_runs").fill_null(True)
+            & (pl.col("state").cast(pl.String).fill_null(State.ENABLED.value) == State.ENABLED.value),
+            waits=waits,
+            moved_days=pl.col("moved_days"),
+        )
+        .pipe(_with_window_bid, facts, selection, factors)
+    )
+
+
+def _mean_of_likes() -> pl.Expr:
+    """
+    What targets in the same ad group, of the same product, of the account convert without themselves: the conversion to
+    expect of one that has not been clicked.
+    """
+    clicks = pl.col("clicks").cast(pl.Float64)
+
+    def weighed(column: str, *over: str) -> pl.Expr:
+        known = pl.col(column).is_not_null()
+        mean = (pl.col(column) * clicks).sum() / clicks.filter(known).sum()
+        mean = pl.when(clicks.filter(known).sum() > 0).then(mean)
+        return mean.over(over) if over else mean
+
+    product = pl.when(pl.col("main_product").is_not_null()).then(weighed("cohort_cvr", "main_product"))
+    return pl.coalesce(
+        "cohort_cvr",
+        weighed("cohort_cvr", "ad_group_id"),
+        product,
+        pl.col("account_cvr").mean(),
+        pl.lit(None, pl.Float64),
+    )
+
+
+def _running(facts: Facts, account: Account, window: Window) -> pl.DataFrame:
+    """ad_group_id, group_runs: whether it and its campaign are enabled, as far as settings are held."""
+    states = setting_frames.ad_group_states(facts, account.id, window)
+    campaigns = setting_frames.campaign_settings(facts, account.id, window).select("campaign_id", state="state")
+    runs = pl.all_horizontal(
+        pl.col("ad_group_state", "state").cast(pl.String).fill_null(State.ENABLED.value) == State.ENABLED.value
+    )
+    return (
+        product_frames.ad_groups(facts, account.id)
+        .join(states, on="ad_group_id", how="left")
+        .join(campaigns, on="campaign_id", how="left")
+        .select("ad_group_id", group_runs=runs)
+    )
+
+
+def _moved(facts: Facts, account: Account, window: Window) -> pl.DataFrame:
+    """target_id, moved_days: since somebody last changed its bid, by settings or the history of changes."""
+    steps = setting_frames.bid_steps(facts, account.id, window)
+    seen = steps.filter(pl.col("day") > pl.col("day").min().over("target_id")).select("target_id", "day")
+    told = row_frames.changes(facts, account.id, window)
+    told = told.filter((pl.col("field") == "bid") & (pl.col("target_id") > 0)).select(
+        pl.col("target_id").cast(seen.schema["target_id"]), pl.col("day").cast(pl.Date)
+    )
+    newest = pl.concat([seen, told]).group_by("target_id").agg(pl.col("day").max())
+    return newest.select("target_id", moved_days=(pl.lit(window.last) - pl.col("day")).dt.total_days())
+
+
+def _brand_clicks(facts: Facts, selection: Selection) -> pl.DataFrame:
+    """target_id, brand_clicks: those that searches with an own brand's name brought."""
+    account = selection.account
+    names = target_frames.term_names(facts, account.id)
+    sums = facts.sums(account.id, "search_term_daily", selection.window).select("target_term_id", "clicks")
+    texts = names.select("normal_id", "term").unique("normal_id")
+    named = brands.with_brand(facts, selection, Subject.TERM, texts).filter(pl.col("brand") == brands.OWN)
+    own = names.join(named.select("normal_id"), on="normal_id", how="semi")
+    return (
+        sums.join(own, on="target_term_id")
+        .group_by("target_id")
+        .agg(brand_clicks=pl.col("clicks").cast(pl.Int64).sum())
+    )
+
+
+def _out_of_budget(facts: Facts, selection: Selection) -> pl.DataFrame:
+    """campaign_id, dry: those out of budget on three or more of the last fourteen days."""
+    late = selection.window.last - timedelta(days=_LATE_DAYS)
+    days = dry(facts, selection).filter(pl.col("day") > late).select("campaign_id", "day").unique()
+    return days.group_by("campaign_id").agg(dry=pl.len() >= DRY_DAYS)
+
+
+def _with_window_bid(rows: pl.DataFrame, facts: Facts, selection: Selection, factors: pl.DataFrame) -> pl.DataFrame:
+    """
+    With window_bid: the bid of the window, weighed by the clicks of its days and by what adjustments multiplied it by
+    then; of a target in which nobody changed either, the one in force. factors: see `multipliers.steps`.
+    """
+    account, window = selection.account, selection.window
+    steps = setting_frames.bid_steps(facts, account.id, window)
+    moved = factors.filter(pl.len().over("campaign_id") > 1)["campaign_id"].unique()
+    of_moved = rows.filter(pl.col("campaign_id").is_in(moved.implode()))["target_id"]
+    changed = steps.filter((pl.len().over("target_id") > 1) | pl.col("target_id").is_in(of_moved.implode()))
+    ids = changed["target_id"].unique().to_list()
+    if not ids:
+        return rows.with_columns(window_bid="bid")
+    source = facts.target_source(account.id, window).kind
+    days = row_frames.target_days(facts, account.id, source, window, ids).filter(pl.col("clicks") > 0)
+    in_force = days.sort("day").join_asof(
+        changed.sort("day"), on="day", by="target_id", strategy="backward", check_sortedness=False
+    )
+    first = changed.sort("day").group_by("target_id", maintain_order=True).agg(first=pl.col("bid").first())
+    here = in_force.join(first, on="target_id").join(
+        rows.select("target_id", "campaign_id", now="multiplier"), on="target_id"
+    )
+    multiplied = here.sort("day").join_asof(
+        factors.sort("day"), on="day", by="campaign_id", strategy="backward", check_sortedness=False
+    )
+    then = pl.coalesce("multiplier", "now") / pl.col("now")
+    weighed = multiplied.group_by("target_id").agg(
+        window_bid=(pl.coalesce("bid", "first") / MICRO * then * pl.col("clicks")).sum() / pl.col("clicks").sum()
+    )
+    return rows.join(
+        weighed.with_columns(pl.col("target_id").cast(rows.schema["target_id"])),
+        on="target_id",
+        how="left",
+        maintain_order="left",
+    ).with_columns(window_bid=pl.coalesce("window_bid", "bid"))
