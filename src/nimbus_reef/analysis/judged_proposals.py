@@ -16,7 +16,7 @@ from nimbus_reef.analysis.judged import Judged, judged_targets, judged_terms, ju
 from nimbus_reef.analysis.selection import Selection
 from nimbus_reef.analysis.sheet_rows import change, evidence_of, promise
 from nimbus_reef.core import bids, costly_words, evidence, own_limits, words
-from nimbus_reef.core.bids import TargetAdvice
+from nimbus_reef.core.bids import BidMove, TargetAdvice
 from nimbus_reef.core.changes import Action, Change, Entity
 from nimbus_reef.core.checks import Subject
 from nimbus_reef.core.checks.targeting import WASTED_TERMS, WINNERS, WORDS_TO_SHUT_OUT, filed_under
@@ -203,13 +203,13 @@ def _targets(
     return opened
 
 
-_ADVICE: Final = tuple(field.name for field in fields(TargetAdvice) if field.name != "bid")
+_ADVICE: Final = tuple(field.name for field in fields(TargetAdvice) if field.name not in ("bid", "move"))
 
 
 def _advice(row: Mapping[str, Any]) -> TargetAdvice:
     """The advice on a judged target that has it beside."""
     bid = from_micro(row["bid"]) if row["bid"] is not None else None
-    return TargetAdvice(bid=bid, **{name: row[name] for name in _ADVICE})
+    return TargetAdvice(bid=bid, move=BidMove(row["move"]), **{name: row[name] for name in _ADVICE})
 
 
 def history_of(facts: Facts, selection: Selection, target_id: int) -> pl.DataFrame:

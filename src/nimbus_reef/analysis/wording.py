@@ -18,6 +18,7 @@ from nimbus_reef.core.peers import POINTS, RATED
 from nimbus_reef.core.projection import Projected
 from nimbus_reef.core.proposals import Package, Proposal
 from nimbus_reef.core.reasons import Headline, HeadlineKey, Reason, ReasonKey
+from nimbus_reef.core.response import WIDTH, ClickResponse
 from nimbus_reef.formats.figures import Figures
 
 LONGEST_REASON: Final = 1024
@@ -257,6 +258,17 @@ def _aim(value: tuple[Any, ...], figures: Figures) -> str:
     second = f"{paid}{with_adjustments}, so the aim is {figures.money(aim, 2)}"
     half = f". This is half of the way from {figures.money(bid, 2)}" if bid is not None else ""
     return f"{first}. {second}{half}"
+
+
+def response_words(response: ClickResponse, figures: Figures) -> str:
+    """How clicks and their price answer bids, and whose answer that is."""
+    around = figures.number(WIDTH * response.spread)
+    follow = (
+        f"clicks follow bids by {figures.number(response.e)} (± {around}), their price by {figures.number(response.p)}"
+    )
+    if not response.is_own:
+        return f"{follow}: the usual answer of clicks, not yet your own"
+    return f"{follow}: your own answer, from {figures.counted(response.changes, 'change')}"
 
 
 def _loses(value: tuple[Any, ...], figures: Figures) -> str:

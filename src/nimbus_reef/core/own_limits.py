@@ -55,10 +55,20 @@ def columns(own: Sequence[OwnLimit], usual: BidLimits, rows: Collection[str]) ->
     ]
 
 
+def place_of(goal: Goal | None) -> float | None:
+    """What a goal is kept as; None where none is."""
+    return None if goal is None else float(GOALS.index(goal) + 1)
+
+
+def goal_at(place: float) -> Goal:
+    """The goal that is kept as a place."""
+    return GOALS[int(place) - 1]
+
+
 def goal(own: Sequence[OwnLimit], usual: Goal, rows: Collection[str]) -> pl.Expr:
     """goal: what the bids of each row are to bring."""
     names = {float(place): each.value for place, each in enumerate(GOALS, start=1)}
-    place = _in_force(own, float(GOALS.index(usual) + 1), Limit.GOAL, rows)
+    place = _in_force(own, place_of(usual), Limit.GOAL, rows)
     return place.replace_strict(names, return_dtype=pl.String).alias("goal")
 
 

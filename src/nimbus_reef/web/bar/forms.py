@@ -23,4 +23,4 @@ class AimForm(ReefForm):
         """What was entered: rates as fractions, bids in units."""
         if self.percent.data is None:
             return None
-        return float(self.percent.data) / (1 if self.what.data in (Limit.CEILING, Limit.FLOOR) else 100)
+        return float(self.percent.data) / (1 if self.what.data in (Limit.CEILING, Limit.FLOOR, Limit.GOAL) else 100)

@@ -12,7 +12,7 @@ from werkzeug.wrappers import Response
 from nimbus_reef.analysis import named_parts, offered_targets
 from nimbus_reef.analysis.judged import stake_of_targets
 from nimbus_reef.analysis.offered_targets import From
-from nimbus_reef.core.own_limits import Limit
+from nimbus_reef.core.own_limits import GOALS, Limit, goal_at
 from nimbus_reef.errors import BadInput, NotFound
 from nimbus_reef.store.people import own_limits, target_acos
 from nimbus_reef.web.bar.forms import AimForm
@@ -56,6 +56,8 @@ def own_aims() -> str:
         lines=[(each.level, each.name, each.what, _limit_words(each.what, each.value)) for each in kept],
         back=inside(request.args.get("back", "/")),
         sources=_SOURCES,
+        goals=list(enumerate(GOALS, start=1)),
+        scope_level=next((level for level in _SCOPED if getattr(scope, level)), ""),
         offers=offered_targets.offered(facts, scope.selection) if held else (),
         tried=_tried(scope) if held and scope.target_acos_text else "",
     )
@@ -73,6 +75,8 @@ def _limit_words(what: str, value: float) -> str:
         return figures().aim(value)
     if what in (Limit.STEP_DOWN, Limit.STEP_UP):
         return f"{_LIMITS[what]} {figures().rate(value, 0)}"
+    if what == Limit.GOAL:
+        return f"{_LIMITS[what]} {goal_at(value)}"
     return f"{_LIMITS[what]} {figures().number(value)}"
 
 
@@ -81,7 +85,9 @@ _LIMITS: Final[Mapping[str, str]] = {
     Limit.FLOOR: "lowest bid",
     Limit.STEP_DOWN: "largest cut",
     Limit.STEP_UP: "largest raise",
+    Limit.GOAL: "goal",
 }
+_SCOPED: Final = ("campaign", "label", "portfolio", "product")
 _SOURCES: Final = {
     From.PEERS: "the median ACOS of peers in these categories",
     From.MARGINS: "break-even: the margin of the products sold, before ads",

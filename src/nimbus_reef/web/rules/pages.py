@@ -12,7 +12,7 @@ from nimbus_reef.analysis import own_actions
 from nimbus_reef.analysis.tables import Field, Filter, parse_filters, search_condition
 from nimbus_reef.core import own_limits
 from nimbus_reef.core.proposals import Proposal
-from nimbus_reef.core.tiers import SETS_LIMITS, NoSale, RowAction, Value, first_met
+from nimbus_reef.core.tiers import SETS_GOAL, SETS_LIMITS, NoSale, RowAction, Value, first_met
 from nimbus_reef.errors import BadInput
 from nimbus_reef.store.people import own_limits as store_limits
 from nimbus_reef.store.people import rules
@@ -247,10 +247,15 @@ def limits_set(ask: Context, view: str, keys: Sequence[str] | None, form: Mappin
     action, value = entered(actions, form.get("do", ""), form.get("value", ""), ask.account.locale)
     rows = chosen(ask, spec, keys)
     names = list(dict.fromkeys(own_limits.name_of(actions.level, row) for row in rows.to_dicts()))
-    what = store_limits.TARGET_ACOS if action is RowAction.TARGET_ACOS else action.value
-    amount = None if value is None else float(value)
+    what, amount = action.value, None if value is None else float(value)
+    if action is RowAction.TARGET_ACOS:
+        what = store_limits.TARGET_ACOS
+    if action in SETS_GOAL:
+        what, amount = own_limits.Limit.GOAL, own_limits.place_of(SETS_GOAL[action])
     store_limits.set_limits(ask.facts.store, ask.account.id, person_id, actions.level, names, what, amount)
     things = ask.figures.counted(len(names), actions.level)
+    if action in SETS_GOAL:
+        return f"{WORDS[action]}: {things}."
     return f"{done_words(action, value)}: set for {things}." if amount else f"{WORDS[action]}: removed from {things}."
 
 

@@ -35,7 +35,7 @@ def heads(
     name = head_of(known["name"], sort, figures, css="first", label=view.thing, rises=True)
     return (
         replace(name, spoken="verdict mark and"),
-        *(head_of(known[key], sort, figures) for key in columns),
+        *(head_of(known[key], sort, figures, css="words" if _is_words(known[key]) else "") for key in columns),
         head_of(verdict, sort, figures, css="words", label="verdict"),
         *(
             []
@@ -130,10 +130,15 @@ def lines(
     return entries
 
 
+def _is_words(field: Field) -> bool:
+    """Whether a column holds words, not figures."""
+    return field.text or bool(field.options)
+
+
 def _cell(
     key: str, value: float | str | None, field: Field, row: Mapping[str, Any], weight: float, figures: Figures
 ) -> Cell:
-    if isinstance(value, str) or field.text or field.options:
+    if isinstance(value, str) or _is_words(field):
         return Cell(str(value or ""), words=True)
     if key == "stake":
         return Cell(figures.cell(value, 0), weight=round(weight, 1))

@@ -8,10 +8,11 @@ from typing import Final
 
 import polars as pl
 
-from nimbus_reef.analysis import judged_proposals, judged_tables, own_actions, tables
+from nimbus_reef.analysis import bid_response, judged_proposals, judged_tables, own_actions, tables
 from nimbus_reef.analysis.judged_tables import BIDS, STAYS, VIEWS, View
 from nimbus_reef.analysis.planned_rows import marked
 from nimbus_reef.analysis.row_marks import with_marks
+from nimbus_reef.analysis.wording import response_words
 from nimbus_reef.core.checks import Subject
 from nimbus_reef.core.proposals import Proposal
 from nimbus_reef.core.tiers import ON_TARGETS, ON_TERMS, RowAction, Value
@@ -31,7 +32,7 @@ from nimbus_reef.web.targeting.summing import summed
 class TargetingView:
     """
     A table. offers: whether what is proposed on rows is shown in them; source: the report behind; held: why bids stay,
-    with how many, and the address of those, where bids are shown.
+    with how many, and the address of those, where bids are shown; response: how clicks answer bids, there.
     """
 
     table: TableView
@@ -39,6 +40,7 @@ class TargetingView:
     offers: bool
     source: TargetSource
     held: Sequence[tuple[str, str, str]] = ()
+    response: str = ""
 
 
 def list_of(view: View) -> ListSpec:
@@ -99,6 +101,7 @@ def page(ask: Context, view: View) -> TargetingView:
         view.subject is not Subject.PHRASE,
         ask.facts.target_source(ask.account.id, scope.window),
         _held(ask, found.rows) if "held" in columns else (),
+        response_words(bid_response.learned(ask.facts, ask.selection), figures) if "held" in columns else "",
     )
 
 
