@@ -75,8 +75,9 @@ def test_a_bid_is_said_in_one_sentence_from_its_worth_to_the_step():
     )
     peak = (1.2, 0.193, 0.232, 0.29, 2.0, "most", 1, None, 0.43, 0.75)
     assert plainly(ReasonKey.AIM, peak) == (
-        "a click brings € 1.20 in sales. Profit peaks at 19 % (margin 43 %, clicks follow your bids by 0.75): it may cost"
-        " € 0.23. You bid more than twice what you pay, counted as twice, your adjustments included, so the aim is € 0.29"
+        "a click brings € 1.20 in sales. Profit peaks at 19 % (margin 43 %, clicks follow your bids by 0.75): it may"
+        " cost € 0.23. You bid more than twice what you pay, counted as twice, your adjustments included, so the aim is"
+        " € 0.29"
     )
 
 

@@ -10,8 +10,8 @@ from nimbus_reef.core.bids import BidLimits, BidRule, Day, Goal, Held, Pace, Pas
 from nimbus_reef.core.response import ClickResponse
 
 OWN = ClickResponse(e=0.75, spread=0.2, p=0.92)
-FREE = BidRule(most_spend=9)
-"""No limit on what all bids together spend."""
+FREE = BidRule(most_spend=9, least_gain=0)
+"""No limit on what all bids together spend, and none too small."""
 COLUMNS = {
     "clicks": pl.Int64,
     "orders": pl.Int64,
@@ -169,13 +169,13 @@ def test_a_bid_at_most_doubles_and_steps_are_a_choice():
     found = one(**far)
     assert (found["proposed"], found["doubled"]) == (2.0, True)
     steps = {"step_down": 0.30, "step_up": 0.20}
-    rule = BidRule(Pace.STEPS, 9)
+    rule = BidRule(Pace.STEPS, 9, least_gain=0)
     up, down = one(rule, **far, **steps), one(rule, **steps)
     assert (up["proposed"], up["stepped"]) == (1.20, True)
     assert (down["proposed"], down["stepped"]) == (0.70, True)
-    assert one(BidRule(Pace.AT_ONCE, 9))["proposed"] == 0.42
-    assert one(BidRule(Pace.AT_ONCE, 9), moved_days=1)["proposed"] == 0.42
-    assert one(BidRule(raises_brand=True, most_spend=9), **BRAND)["proposed"] == 0.60
+    assert one(BidRule(Pace.AT_ONCE, 9, least_gain=0))["proposed"] == 0.42
+    assert one(BidRule(Pace.AT_ONCE, 9, least_gain=0), moved_days=1)["proposed"] == 0.42
+    assert one(BidRule(raises_brand=True, most_spend=9, least_gain=0), **BRAND)["proposed"] == 0.60
 
 
 def test_floor_and_ceiling_have_the_last_word():
@@ -211,6 +211,24 @@ def test_rows_without_clicks_count_as_rows_with_one():
     once = {"clicks": 1, "spend": 0.4, "bid": 0.5, "a": 1.0, "b": 20.0, "live": True}
     few = advised(*[once] * 30, *[UNCLICKED | {"aov": 90.0}] * 100, rule=BidRule())
     assert few[-1]["share_of_raise"] < 1
+
+
+def test_what_gains_next_to_nothing_stays_and_few_changes_carry_most_of_the_gain():
+    found = advised(
+        {},
+        FAILED,
+        {"clicks": 1, "orders": 0, "spend": 0.06, "bid": 0.10, "aov": 2.0, "a": 1.0, "b": 20.0},
+        rule=BidRule(most_spend=9),
+    )
+    assert [each["held"] for each in found] == ["", "", Held.TINY]
+    gains = [each["gain"] for each in found]
+    assert gains[0] > 0.05
+    assert gains[2] == 0
+    margin, x = 0.28 * OWN.of_spend / OWN.e, 0.65
+    assert gains[0] == pytest.approx(margin * 1.2 * 60 * (x**OWN.e - 1) - 48 * (x**OWN.of_spend - 1))
+    pause = one(**HOPELESS)
+    assert pause["gain"] == pytest.approx(676 * 1.09 - margin * pause["worth"] * 676)
+    assert bids.carries(pl.Series([1.0, 94.0, 0.0, 3.0, 2.0])).to_list() == [False, True, False, True, False]
 
 
 @given(

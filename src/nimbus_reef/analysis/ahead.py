@@ -11,7 +11,7 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from datetime import date
 from typing import Any, Final
 
-from nimbus_reef.analysis import agreement, dry_hours, groups, movement, pulse, query_shares, standing
+from nimbus_reef.analysis import agreement, bid_advice, dry_hours, groups, movement, pulse, query_shares, standing
 from nimbus_reef.analysis.catalog import ads, catch_all, families, gaps, pages, structure
 from nimbus_reef.analysis.catalog.files import NEEDS as CATALOG
 from nimbus_reef.analysis.delivery import budgets, hours, placements
@@ -43,6 +43,7 @@ def _agreeing(facts: Facts, selection: Selection) -> Any:
 
 _ROWS: Final[Sequence[_Work]] = (
     (sources(Subject.TARGET), judged_targets),
+    (sources(Subject.TARGET), bid_advice.advised),
     (sources(Subject.TERM), judged_terms),
     (_ADS, judged_ads),
     (sources(Subject.PHRASE), judged_words),
@@ -103,6 +104,7 @@ ASKED: Final[Mapping[str, Callable[..., Any]]] = {
     Judged.TARGETS: judged_targets,
     Judged.TERMS: judged_terms,
     Judged.ADS: judged_ads,
+    "advised bids": bid_advice.advised,
     "words": judged_words,
     "findings": without,
     "sums": Facts.sums,

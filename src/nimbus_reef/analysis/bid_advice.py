@@ -9,10 +9,10 @@ import polars as pl
 
 from nimbus_reef.analysis import bid_response, brands, multipliers
 from nimbus_reef.analysis.dry_hours import dry
-from nimbus_reef.analysis.judged import judged_targets
+from nimbus_reef.analysis.judged import asked_of_helper, judged_targets
 from nimbus_reef.analysis.selection import Selection
 from nimbus_reef.core import bids, own_limits
-from nimbus_reef.core.bids import Goal
+from nimbus_reef.core.bids import BidMove, Goal
 from nimbus_reef.core.checks import Subject
 from nimbus_reef.core.model import MICRO, State, Verdict
 from nimbus_reef.core.windows import Window
@@ -34,12 +34,16 @@ def advised(facts: Facts, selection: Selection) -> pl.DataFrame:
     whole = selection.whole
     account = whole.account
 
+    kind = facts.target_source(account.id, whole.window).kind
+
     def make() -> pl.DataFrame:
         rows = _rows(facts, whole)
-        found = bids.advised(rows, bid_response.learned(facts, whole), account.settings.bid_rule)
+        days = facts.monthly_days(account.id, kind, whole.window)
+        found = bids.advised(rows, bid_response.learned(facts, whole), account.settings.bid_rule, max(1, days))
         return rows.select(_KEPT).hstack(found)
 
-    return facts.kept("advised bids", account.id, make, *advice_key(whole))
+    large = asked_of_helper(facts, whole, "advised bids", kind)
+    return facts.kept("advised bids", account.id, make, *advice_key(whole), asked=large)
 
 
 def advice_key(selection: Selection) -> tuple[object, ...]:
@@ -52,6 +56,16 @@ def with_advice(facts: Facts, selection: Selection, rows: pl.DataFrame) -> pl.Da
     found = advised(facts, selection)
     new = [name for name in found.columns if name not in rows.columns]
     return rows.join(found.select("target_id", *new), on="target_id", how="left", maintain_order="left")
+
+
+def moving(facts: Facts, selection: Selection, *, every: bool) -> pl.DataFrame:
+    """
+    Judged targets of the whole account for which another bid or a pause is proposed, with the advice, the largest gain
+    first; those that bring 95 % of all gain, or every one.
+    """
+    rows = with_advice(facts, selection.whole, judged_targets(facts, selection.whole))
+    moves = pl.col("move") != BidMove.NONE.value
+    return rows.filter(moves if every else moves & pl.col("carries")).sort("gain", descending=True, maintain_order=True)
 
 
 _KEPT: Final = (

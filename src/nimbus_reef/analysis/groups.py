@@ -7,7 +7,7 @@ from typing import Any, Final
 
 import polars as pl
 
-from nimbus_reef.analysis import own_actions, purposes
+from nimbus_reef.analysis import bid_advice, judged_proposals, own_actions, purposes
 from nimbus_reef.analysis.delivery import budgets
 from nimbus_reef.analysis.judged import judged_targets
 from nimbus_reef.analysis.selection import Selection
@@ -30,6 +30,8 @@ AD_GROUPS: Final = "ad-groups"
 AD_GROUP: Final = Subject("ad group")
 OFFERED: Final[Mapping[str, tuple[RowAction, ...]]] = {
     CAMPAIGNS: (
+        RowAction.BIDS_AS_PROPOSED,
+        RowAction.ALL_BIDS_AS_PROPOSED,
         RowAction.BUDGET_BY,
         RowAction.BUDGET_TO,
         RowAction.PAUSE,
@@ -41,6 +43,8 @@ OFFERED: Final[Mapping[str, tuple[RowAction, ...]]] = {
         RowAction.PORTFOLIO,
     ),
     AD_GROUPS: (
+        RowAction.BIDS_AS_PROPOSED,
+        RowAction.ALL_BIDS_AS_PROPOSED,
         RowAction.BIDS_BY,
         RowAction.BIDS_TO,
         RowAction.DEFAULT_BID_BY,
@@ -52,6 +56,8 @@ OFFERED: Final[Mapping[str, tuple[RowAction, ...]]] = {
 """What is done by hand to campaigns and ad groups."""
 OF_ALL_TARGETS: Final = {RowAction.BIDS_BY: RowAction.BID_BY, RowAction.BIDS_TO: RowAction.BID_TO}
 """What is done to ad groups by doing something to each of their targets."""
+AS_PROPOSED: Final = (RowAction.BIDS_AS_PROPOSED, RowAction.ALL_BIDS_AS_PROPOSED)
+"""What is done to campaigns and ad groups by doing to their targets what is proposed on them."""
 _BIDDING: Final = {
     RowAction.BIDDING_FIXED: Bidding.FIXED,
     RowAction.BIDDING_DOWN: Bidding.DOWN_ONLY,
@@ -76,6 +82,16 @@ def rows(facts: Facts, selection: Selection, view: str) -> pl.DataFrame:
         return found
     set_by_hand = pl.col("campaign").cast(pl.String).replace_strict(hand, default=None, return_dtype=pl.String)
     return found.with_columns(purpose=pl.coalesce(set_by_hand, "purpose"))
+
+
+def with_bids(facts: Facts, selection: Selection, view: str, rows: pl.DataFrame) -> pl.DataFrame:
+    """Rows with moves (bids and pauses proposed in them) and gain (units in 30 days that those are to bring)."""
+    level = "campaign_id" if view == CAMPAIGNS else "ad_group_id"
+    moving = bid_advice.moving(facts, selection, every=True).group_by(level)
+    sums = moving.agg(moves=pl.len().cast(pl.Int64), gain=pl.col("gain").sum())
+    return rows.join(sums, on=level, how="left", maintain_order="left").with_columns(
+        pl.col("moves").fill_null(0), pl.col("gain").fill_null(0.0)
+    )
 
 
 def row_of(facts: Facts, selection: Selection, view: str, row_id: str) -> dict[str, Any]:
@@ -190,6 +206,11 @@ def proposals(
     What an action by hand does to rows, in their order; nothing where it changes nothing. The bids of all targets are
     changed target by target, each on its own figures; raises: also of those that never made an order.
     """
+    if action in AS_PROPOSED:
+        moving = bid_advice.moving(facts, selection, every=action is RowAction.ALL_BIDS_AS_PROPOSED)
+        level = "campaign_id" if view == CAMPAIGNS else "ad_group_id"
+        inside = moving.filter(pl.col(level).is_in(chosen[level].implode()))
+        return judged_proposals.propose(facts, selection.whole, Subject.TARGET, inside)
     if action in OF_ALL_TARGETS:
         rows = judged_targets(facts, selection.whole).filter(
             pl.col("ad_group_id").is_in(chosen["ad_group_id"].implode()),

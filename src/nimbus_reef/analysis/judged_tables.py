@@ -72,7 +72,7 @@ TARGETS = View(
     "targets",
     ("target", "campaign", "ad_group"),
     "target",
-    {**COLUMN_SETS, BIDS: ("bid", "next_bid", "aim", "cpc", "may_cost", "rpc", "worth", "held", "decided")},
+    {**COLUMN_SETS, BIDS: ("bid", "next_bid", "aim", "cpc", "may_cost", "rpc", "worth", "gain", "held", "decided")},
     named=_PLACE,
     settings=("state", pl.col("bid") / MICRO),
     typed=True,
@@ -215,6 +215,14 @@ ADVISED: Final = (
     Field("aim", "aim", pl.col("aim"), "¤", "The bid at which a click costs what it may", digits=2),
     Field("may_cost", "may cost", pl.col("may_cost"), "¤", "What a click may cost: goal ACOS × worth", digits=2),
     Field("worth", "worth", pl.col("worth"), "¤", "Sales that a click is expected to bring", digits=2),
+    Field("gain", "gain", pl.col("gain"), "¤", "Expected gain of the change in 30 days, in profit", digits=2),
+    Field(
+        "carries",
+        "carries the gain",
+        pl.when("carries").then(pl.lit(YES)).otherwise(pl.lit(NO)),
+        options=(YES, NO),
+        definition="Whether it is among the changes that bring 95 % of all expected gain",
+    ),
     Field("goal", "goal", pl.col("goal"), options=tuple(Goal), definition="What its bid is to bring"),
     Field(
         "decided", "decided before", pl.col("decided"), "", "The latest change of it from the plan", digits=0, text=True
@@ -304,12 +312,16 @@ _RATES: Final = (*(each.key for each in _LEAVING if each.unit is Unit.RATE), "ne
 _AMOUNTS: Final = (
     *(each.key for each in METRICS.values() if each.unit is Unit.MONEY),
     *("stake", "likely_overspend", "excess", "bid", "idle_spend", "waste", "due", "factor"),
-    *("next_bid", "aim", "may_cost", "worth"),
+    *("next_bid", "aim", "may_cost", "worth", "gain"),
 )
 _JUDGED: Final = (
     *("needed_cvr", "p_over", "p_free", "own_test", "own_fault", "by_words"),
     *("verdict", "simple_verdict"),
 )
+
+
+_DIGITS: Final = 6
+"""Of money that is worked out, as of money that is counted in micro-units."""
 
 
 def table_to_export(view: View, rows: pl.DataFrame, window: Window) -> Table:
@@ -319,7 +331,10 @@ def table_to_export(view: View, rows: pl.DataFrame, window: Window) -> Table:
     amounts = (pl.col("spend"), pl.col("sales"), evidence.counted_stake(), likely, pl.col("excess"))
     money = [each.cast(pl.Float64) / MICRO for each in amounts]
     plain = (*(each.key for each in _LEAVING), *_JUDGED)
-    advised = [each.expr.alias(each.key) for each in ADVISED] if "proposed" in rows.columns else []
+    advised = [
+        (each.expr.round(_DIGITS) if each.unit == "¤" else each.expr).alias(each.key)
+        for each in (ADVISED if "proposed" in rows.columns else ())
+    ]
     return Table(
         f"{view.name}-{window.first}-{window.last}",
         rows.select(*view.named, *plain, *view.settings, *money, *advised).with_columns(

@@ -581,6 +581,7 @@ _REASONS: Final[Mapping[ReasonKey, str | _Told]] = {
     ReasonKey.STEP_DOWN: lambda value, figures: f"limited to one step, −{figures.rate(value[0], 0)} at a time",
     ReasonKey.STEP_UP: lambda value, figures: f"limited to one step, +{figures.rate(value[0], 0)} at a time",
     ReasonKey.TO_MEND: lambda value, _: str(value[0]),
+    ReasonKey.TINY_GAIN: "another bid would bring a few cents a month",
     ReasonKey.TOO_SMALL: "the account has too few clicks and orders to judge",
     ReasonKey.UNDECIDED: lambda value, figures: (
         f"about {figures.count(value[0])} more clicks without an order settle it"
@@ -649,6 +650,7 @@ _WHY_NOTHING: Final[Mapping[ReasonKey, str]] = {
     ReasonKey.RAISE_WITHOUT_ORDER: "no raise without an order",
     ReasonKey.STANDS_THERE: "already there",
     ReasonKey.STAYS: "their bid is right",
+    ReasonKey.TINY_GAIN: "other bids would bring a few cents a month",
     ReasonKey.TOO_SMALL: "the account has too few clicks and orders",
     ReasonKey.UNDECIDED: "too early to tell",
     ReasonKey.WITHIN_TARGET: "they are within target",

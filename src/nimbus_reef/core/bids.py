@@ -20,6 +20,7 @@ from scipy.special import betainc
 from nimbus_reef.core.metrics import met_target
 from nimbus_reef.core.reasons import Reason, ReasonKey
 from nimbus_reef.core.response import ClickResponse
+from nimbus_reef.core.windows import month_factor
 
 STEP_DOWN = 0.30
 STEP_UP = 0.20
@@ -39,6 +40,7 @@ _MOST_RAISE: Final = 2.0
 _NO_BID_LEFT: Final = 10
 """An aim below the bid by more than this leaves no bid."""
 _HALF_CENT: Final = 0.005
+CARRIES: Final = 0.95
 
 
 class Goal(StrEnum):
@@ -75,6 +77,7 @@ class Held(StrEnum):
     CEILING = "at highest bid"
     SPEND = "spend limit"
     SMALL = "less than a cent"
+    TINY = "a few cents a month"
 
 
 class BidMove(StrEnum):
@@ -107,13 +110,15 @@ STANDARD_LIMITS = BidLimits()
 class BidRule:
     """
     How an account's bids move. most_spend: what all changes of bids together may spend, in parts of the spend now;
-    raises_brand: whether bids on the own brand rise too; coin: the smallest step of a bid.
+    raises_brand: whether bids on the own brand rise too; coin: the smallest step of a bid; least_gain: in 30 days, what
+    gains less is not proposed.
     """
 
     pace: Pace = Pace.HALF
     most_spend: float = 1.10
     raises_brand: bool = False
     coin: float = 0.01
+    least_gain: float = 0.05
 
 
 STANDARD_RULE: Final = BidRule()
@@ -346,7 +351,7 @@ def loses(clicks: pl.Series, spend: pl.Series, needed: pl.Series, a: pl.Series, 
     return pl.DataFrame({"p_lose": p_lose, "loses": tested & (p_lose >= LOSES_AT).fill_null(False)})
 
 
-def advised(rows: pl.DataFrame, response: ClickResponse, rule: BidRule = STANDARD_RULE) -> pl.DataFrame:
+def advised(rows: pl.DataFrame, response: ClickResponse, rule: BidRule = STANDARD_RULE, days: int = 30) -> pl.DataFrame:
     """
     The bid that every target of an account should have next, or why it stays.
 
@@ -361,6 +366,8 @@ def advised(rows: pl.DataFrame, response: ClickResponse, rule: BidRule = STANDAR
     response : ClickResponse
         How clicks and prices answer bids.
     rule : BidRule
+    days : days
+        Of the window, from which gains are scaled to 30.
 
     Returns
     -------
@@ -369,7 +376,8 @@ def advised(rows: pl.DataFrame, response: ClickResponse, rule: BidRule = STANDAR
         (ACOS of most profit, null without a margin), goal_acos (T*), may_cost (T*·v), aim, p_lose, move (of
         `BidMove`), proposed (the new bid; the present one where it stays), held (of `Held`, empty where it moves),
         doubled, at_floor, at_ceiling, stepped (which limit bit), share_of_raise (how much of each raise the limit on
-        spend leaves, 1 for all).
+        spend leaves, 1 for all), gain (units in 30 days that the change is expected to bring, in profit at the margin
+        at which its goal ACOS is the peak), carries (whether it is among those that bring 95 % of all gain).
 
     References
     ----------
@@ -379,9 +387,18 @@ def advised(rows: pl.DataFrame, response: ClickResponse, rule: BidRule = STANDAR
     margin = pl.coalesce("margin", "target_acos")
     needed = worth.select((pl.col("aov") * margin).alias("needed"))["needed"]
     lost = loses(worth["clicks"], worth["spend"], needed, worth["a"], worth["b"])
-    wanted = _wanted(worth.hstack(lost), rule)
+    wanted = _with_cost(_wanted(worth.hstack(lost), rule))
     share = _share_of_raise(wanted, response, rule)
-    return _settled(wanted, share, rule).select(_ADVISED)
+    gained = _with_gain(_settled(wanted, share, rule), response, rule, days)
+    return gained.with_columns(carries=carries(gained["gain"])).select(_ADVISED)
+
+
+def carries(gain: pl.Series) -> pl.Series:
+    """Which of the gains bring 95 % of their sum, the largest first."""
+    rows = pl.DataFrame({"gain": gain}).with_row_index().sort("gain", descending=True, maintain_order=True)
+    positive = pl.col("gain").clip(lower_bound=0.0)
+    needed = positive.cum_sum().shift(fill_value=0.0) < CARRIES * positive.sum()
+    return rows.with_columns(carries=needed & (pl.col("gain") > 0)).sort("index")["carries"]
 
 
 _ADVISED: Final = (
@@ -401,6 +418,8 @@ _ADVISED: Final = (
     "at_ceiling",
     "stepped",
     "share_of_raise",
+    "gain",
+    "carries",
 )
 
 
@@ -497,27 +516,45 @@ def _first(cases: Sequence[tuple[Held, pl.Expr]], otherwise: pl.Expr | None = No
     return found
 
 
-def _share_of_raise(rows: pl.DataFrame, response: ClickResponse, rule: BidRule) -> float:
+def _with_cost(rows: pl.DataFrame) -> pl.DataFrame:
     """
-    The part of every raise, in ratios, at which all changes together spend no more than the rule allows.
+    With the clicks and spend to expect of each row at its bid, due_clicks and cost: those it had. A live row without
+    clicks counts as the clicks of rows with exactly one, shared out among all like it.
+    """
+    idle = pl.col("live") & (pl.col("clicks") == 0) & pl.col("bid").is_not_null()
+    once = (pl.col("clicks") == 1).sum()
+    each = pl.when(idle.sum() > 0).then(once / idle.sum()).otherwise(0.0)
+    paid = pl.col("bid") * pl.col("multiplier") / _PAID_RATIO
+    return rows.with_columns(
+        due_clicks=pl.when(idle).then(each).otherwise(pl.col("clicks").cast(pl.Float64)),
+        cost=pl.when(idle).then(paid * each).otherwise(pl.col("spend")).fill_null(0.0),
+    )
 
-    A row without clicks counts as the clicks of rows with exactly one, shared out among all like it.
-    """
-    moving = rows.select(
-        "spend",
-        "clicks",
-        "bid",
-        "stops",
-        ln=pl.when((pl.col("held") == "") & ~pl.col("stops")).then((pl.col("wanted") / pl.col("bid")).log()),
-        paid=pl.col("bid") * pl.col("multiplier") / _PAID_RATIO,
-        idle=pl.col("live") & (pl.col("clicks") == 0) & pl.col("bid").is_not_null(),
-    ).with_columns(pl.col("ln").fill_null(0.0))
-    idle, once = int(moving["idle"].sum()), int((moving["clicks"] == 1).sum())
-    each = once / idle if idle else 0.0
+
+def _with_gain(rows: pl.DataFrame, response: ClickResponse, rule: BidRule, days: int) -> pl.DataFrame:
+    """With gain; changes that gain next to nothing stay."""
+    margin = pl.col("goal_acos") / response.peak if response.peak else pl.lit(0.0)
+    sales, cost = pl.col("worth") * pl.col("due_clicks"), pl.col("cost")
+    x = pl.col("proposed") / pl.col("bid")
+    moved = margin * sales * (x**response.e - 1) - cost * (x**response.of_spend - 1)
+    moves = pl.col("move") == BidMove.BID.value
+    gain = pl.when(moves).then(moved).when("stops").then(cost - margin * sales).fill_null(0.0)
+    tiny = moves & (pl.col("gain") < rule.least_gain) & pl.lit(rule.least_gain > 0)
+    return rows.with_columns(gain=gain * month_factor(days)).with_columns(
+        held=pl.when(tiny).then(pl.lit(Held.TINY.value)).otherwise("held"),
+        move=pl.when(tiny).then(pl.lit(BidMove.NONE.value)).otherwise("move"),
+        proposed=pl.when(tiny).then("bid").otherwise("proposed"),
+        gain=pl.when(tiny).then(0.0).otherwise("gain"),
+    )
+
+
+def _share_of_raise(rows: pl.DataFrame, response: ClickResponse, rule: BidRule) -> float:
+    """The part of every raise, in ratios, at which all changes together spend no more than the rule allows."""
+    moves = (pl.col("held") == "") & ~pl.col("stops")
     cost, ln, stops = (
-        moving.select(
-            pl.when("idle").then(pl.col("paid") * each).otherwise(pl.col("spend").cast(pl.Float64)).fill_null(0.0),
-            "ln",
+        rows.select(
+            "cost",
+            pl.when(moves).then((pl.col("wanted") / pl.col("bid")).log()).fill_null(0.0).alias("ln"),
             pl.col("stops").cast(pl.Float64),
         )
         .to_numpy()
@@ -526,7 +563,7 @@ def _share_of_raise(rows: pl.DataFrame, response: ClickResponse, rule: BidRule) 
     falls = float(np.sum(cost * np.where(ln <= 0, np.exp(ln * response.of_spend), 0.0) * (1 - stops)))
     up = (ln > 0) & (stops == 0)
     rising, ln_up = cost[up], ln[up] * response.of_spend
-    most = float(cost.sum()) + (rule.most_spend - 1) * float(moving["spend"].sum())
+    most = float(cost.sum()) + (rule.most_spend - 1) * float(rows["spend"].sum())
 
     def beyond(share: float) -> float:
         return falls + float(np.sum(rising * np.exp(share * ln_up))) - most

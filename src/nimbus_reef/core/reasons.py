@@ -122,6 +122,7 @@ class ReasonKey(StrEnum):
     STEP_UP = "step_up"
     STILL_EARNS = "still_earns"
     TO_MEND = "to_mend"
+    TINY_GAIN = "tiny_gain"
     TOO_SMALL = "too_small"
     UNDECIDED = "undecided"
     UNKNOWN_RETURN = "unknown_return"

@@ -149,6 +149,7 @@ _HELD: Mapping[Held, _Held] = {
     Held.CEILING: lambda row, advice: Reason(ReasonKey.CEILING, (advice.ceiling,)),
     Held.SPEND: lambda row, advice: Reason(ReasonKey.SPEND_HELD, (advice.share_of_raise,)),
     Held.SMALL: lambda row, advice: Reason(ReasonKey.STAYS, (advice.bid,)),
+    Held.TINY: _plain(ReasonKey.TINY_GAIN),
 }
 _APART = 1.5
 """By so much its own conversion differs from that of similar targets where both are said."""

@@ -47,6 +47,8 @@ class RowAction(StrEnum):
     DEFAULT_BID_TO = "default bid to"
     BIDS_BY = "bids by"
     BIDS_TO = "bids to"
+    BIDS_AS_PROPOSED = "bids as proposed"
+    ALL_BIDS_AS_PROPOSED = "all bids as proposed"
     ADJUST_BY = "adjustment by"
     ADJUST_TO = "adjustment to"
     TARGET_ACOS = "target acos"

@@ -38,6 +38,8 @@ WORDS: Final[Mapping[RowAction, str]] = {
     RowAction.DEFAULT_BID_TO: "set the default bid to",
     RowAction.BIDS_BY: "change the bids of all targets by, %",
     RowAction.BIDS_TO: "set the bids of all targets to",
+    RowAction.BIDS_AS_PROPOSED: "move bids as proposed, those with 95 % of the gain",
+    RowAction.ALL_BIDS_AS_PROPOSED: "move all bids as proposed",
     RowAction.ADJUST_BY: "change the adjustment by, points",
     RowAction.ADJUST_TO: "set the adjustment to, %",
     RowAction.TARGET_ACOS: "own target ACOS, %",

@@ -10,7 +10,7 @@ import polars as pl
 
 from nimbus_reef.analysis import groups, tables
 from nimbus_reef.analysis.groups import AD_GROUPS, CAMPAIGNS
-from nimbus_reef.analysis.judged_tables import P_OVER
+from nimbus_reef.analysis.judged_tables import BIDS, P_OVER
 from nimbus_reef.analysis.tables import Field, metric_fields, yes_or_no
 from nimbus_reef.core.metrics import METRICS
 from nimbus_reef.core.model import MICRO, Format, State, Verdict
@@ -21,7 +21,7 @@ from nimbus_reef.formats.tables import Table
 from nimbus_reef.store.people.plans import Planned
 from nimbus_reef.web.kit.actions import RowActions
 from nimbus_reef.web.kit.context import Context
-from nimbus_reef.web.kit.lists import ListSpec, listed
+from nimbus_reef.web.kit.lists import ListSpec, asked_fields, listed
 from nimbus_reef.web.kit.tables import TableView, heads_of, sums, table_of
 from nimbus_reef.web.kit.verdicts import mark_of
 from nimbus_reef.web.targeting.pages import Cell
@@ -50,6 +50,7 @@ TABLES: Final[Mapping[str, GroupTable]] = {
         {
             "usual": ("stake", "spend", "sales", "acos", "cvr", "cpc", "rpc", "budget", "dry_share", "top_share"),
             "settings": ("spend", "budget", "dry_share", "top_share", "targets", "products", "age", "acos"),
+            BIDS: ("gain", "moves", "spend", "sales", "acos", "cpc", "rpc", "targets"),
             "all metrics": tuple(METRICS),
         },
     ),
@@ -62,10 +63,13 @@ TABLES: Final[Mapping[str, GroupTable]] = {
         {
             "usual": (*_USUAL, "targets", "products"),
             "settings": ("spend", "targets", "products", "age", "acos"),
+            BIDS: ("gain", "moves", "spend", "sales", "acos", "cpc", "rpc", "targets"),
             "all metrics": tuple(METRICS),
         },
     ),
 }
+BIDS_OF: Final = frozenset((BIDS, "moves", "gain"))
+"""What asks for what is proposed on the bids in a row."""
 _PER_CENT: Final = 100
 _IN_WORDS: Final = ("state", "format", "verdict")
 
@@ -86,6 +90,8 @@ def fields(of: GroupTable, rows: pl.DataFrame) -> dict[str, Field]:
         Field("age", "age in days", pl.col("age"), "", "Days since the first loaded day with spend", digits=0),
         Field("targets", "targets", pl.col("targets"), "", "Live targets in it", digits=0),
         Field("products", "products", pl.col("products"), "", "Products with a live ad in it", digits=0),
+        Field("moves", "bids to move", pl.col("moves"), "", "Bids and pauses proposed on the targets in it", digits=0),
+        Field("gain", "gain", pl.col("gain"), "¤", "What those are expected to bring in 30 days, in profit", digits=0),
         *(Field(name, name, pl.col(name).cast(pl.String), options=known) for name, known in choices.items() if known),
     ]
     if of.name == AD_GROUPS:
@@ -169,8 +175,14 @@ def list_of(of: GroupTable) -> ListSpec:
     def act(ask: Context, rows: pl.DataFrame, action: RowAction, value: Value, raises: bool) -> list[Proposal]:
         return groups.proposals(ask.facts, ask.selection, of.name, rows, action, value, raises=raises)
 
+    def rows(ask: Context) -> pl.DataFrame:
+        found = groups.rows(ask.facts, ask.selection, of.name)
+        if BIDS_OF.isdisjoint(asked_fields(ask.scope)):
+            return found
+        return groups.with_bids(ask.facts, ask.selection, of.name, found)
+
     return ListSpec(
-        lambda ask: groups.rows(ask.facts, ask.selection, of.name),
+        rows,
         lambda _, rows: fields(of, rows),
         ("name", "campaign"),
         "-spend",
