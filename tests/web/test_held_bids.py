@@ -1,4 +1,4 @@
-"""Bids as they are proposed, and those that stay: seen, filtered by reason, moved a campaign at a time, by other goals."""
+"""Bids as they are proposed and those that stay: filtered by reason, moved a campaign at a time, by other goals."""
 
 import csv
 import io

@@ -88,7 +88,7 @@ def with_bids(facts: Facts, selection: Selection, view: str, rows: pl.DataFrame)
     """Rows with moves (bids and pauses proposed in them) and gain (units in 30 days that those are to bring)."""
     level = "campaign_id" if view == CAMPAIGNS else "ad_group_id"
     moving = bid_advice.moving(facts, selection, every=True).group_by(level)
-    sums = moving.agg(moves=pl.len().cast(pl.Int64), gain=pl.col("gain").sum())
+    sums = moving.agg(moves=pl.len().cast(pl.Int64), gain=pl.col("gain").sum().round(2))
     return rows.join(sums, on=level, how="left", maintain_order="left").with_columns(
         pl.col("moves").fill_null(0), pl.col("gain").fill_null(0.0)
     )

@@ -261,6 +261,8 @@ def where(of: GroupTable, row: Mapping[str, Any]) -> str:
 
 def file(ask: Context, of: GroupTable, rows: pl.DataFrame) -> Table:
     """Rows as a file."""
+    if "gain" not in rows.columns:
+        rows = groups.with_bids(ask.facts, ask.selection, of.name, rows)
     known = fields(of, rows)
     plain = [field.expr.alias(key) for key, field in known.items() if key != "name"]
     names = ["campaign"] if of.name == CAMPAIGNS else ["campaign", "ad_group"]
