@@ -130,7 +130,9 @@ def harmed(what: Case) -> tuple[int, int]:
             what.made.truth["search_terms"],
         ),
     ):
-        known = rows.with_columns(pl.col(names).cast(pl.String)).join(pl.DataFrame(truth).select(*names, "true_acos"), on=names)
+        known = rows.with_columns(pl.col(names).cast(pl.String)).join(
+            pl.DataFrame(truth).select(*names, "true_acos"), on=names
+        )
         margin = pl.coalesce("margin", "target_acos")
         stopped += len(known)
         wrong += len(known.filter(pl.col("true_acos") < margin))

@@ -66,6 +66,8 @@ PAGES = (
     "targeting/campaigns",
     "targeting/ad-groups",
     "targeting/targets",
+    "targeting/targets?where=advice:is:stays&cols=bids",
+    "targeting/campaigns?cols=bids",
     "targeting/terms",
     "targeting/words",
     "findings/",

@@ -15,8 +15,8 @@ THREE = pl.DataFrame(
         "x": [0.8, 1.2, 0.7],
         "clicks_before": [120, 60, 200],
         "clicks_after": [105, 70, 150],
-        "cpc_before": [0.80, 0.50, 0.65],
-        "cpc_after": [0.66, 0.58, 0.47],
+        "spend_before": [120 * 0.80, 60 * 0.50, 200 * 0.65],
+        "spend_after": [105 * 0.66, 70 * 0.58, 150 * 0.47],
         "siblings": [SIBLINGS] * 3,
     }
 )
@@ -46,8 +46,8 @@ def test_many_changes_say_what_is_true(true):
             "x": x,
             "clicks_before": before,
             "clicks_after": after,
-            "cpc_before": np.full(400, 0.5),
-            "cpc_after": 0.5 * x**0.8,
+            "spend_before": 0.5 * before,
+            "spend_after": 0.5 * x**0.8 * after,
             "siblings": np.full(400, math.log(1.1)),
         }
     )

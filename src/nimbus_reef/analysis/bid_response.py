@@ -49,7 +49,7 @@ def changes(facts: Facts, account: Account, history: Window) -> pl.DataFrame:
     if alone.is_empty():
         return alone.select("target_id").with_columns(
             pl.lit(None, pl.Float64).alias(name)
-            for name in ("x", "clicks_before", "clicks_after", "cpc_before", "cpc_after", "siblings")
+            for name in ("x", "clicks_before", "clicks_after", "spend_before", "spend_after", "siblings")
         )
     ids = touched["target_id"].unique().to_list()
     days = row_frames.target_days(facts, account.id, source, history, ids).select("target_id", "day", "clicks", "spend")
@@ -93,13 +93,12 @@ def _alone(touched: pl.DataFrame) -> pl.DataFrame:
 
 
 def _sides(alone: pl.DataFrame, days: pl.DataFrame) -> pl.DataFrame:
-    """Clicks and price on both sides of each change."""
+    """Clicks and spend on both sides of each change."""
     off = (pl.col("on") - pl.col("day")).dt.total_days()
     near = alone.join(days.rename({"day": "on"}), on="target_id").filter(off.is_between(-SIDE_DAYS, SIDE_DAYS - 1))
 
     def side(name: str, there: pl.Expr) -> list[pl.Expr]:
-        clicks, spend = (pl.col(each).filter(there).sum() for each in ("clicks", "spend"))
-        return [clicks.alias(f"clicks_{name}"), pl.when(clicks > 0).then(spend / clicks).alias(f"cpc_{name}")]
+        return [pl.col(each).filter(there).sum().alias(f"{each}_{name}") for each in ("clicks", "spend")]
 
     return (
         near.group_by("target_id", "day", "bid", "before", maintain_order=True)

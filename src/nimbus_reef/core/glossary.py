@@ -43,6 +43,7 @@ _MONEY: Final[Mapping[Money, str]] = {
 }
 _WORDS: Final = (
     ("ad group", "Part of a campaign: targets and the product ads they show."),
+    ("aim", "The bid at which a click costs what it may. Bids go half of the way there in one audit."),
     ("automatic target", "A target the marketplace chooses by itself, in an automatic campaign."),
     ("base bid", "The bid before bid adjustments, dynamic bidding and boosts."),
     ("bid adjustment", "A percentage that raises bids in one placement."),
@@ -54,8 +55,11 @@ _WORDS: Final = (
     ("dayparting", "Different bids or budgets by hour and weekday."),
     ("dynamic bidding", "The marketplace raises or lowers a bid by itself, within a limit."),
     ("evidence", "What the row itself and similar rows did, weighed together."),
+    ("expected gain", "The profit that another bid is expected to bring in 30 days."),
     ("family", "A parent product with all its variations."),
     ("finding", "A problem or an opportunity, with its money and what to do."),
+    ("goal", "What bids are to bring: most sales within target ACOS, or most profit."),
+    ("held bid", "A bid that stays, with the reason."),
     ("ineligible", "A product the marketplace does not let you advertise."),
     ("keyword", "A target made of words."),
     ("listing", "The product page: title, pictures, text, price, stock, main offer."),
@@ -80,6 +84,7 @@ _WORDS: Final = (
     ("target ACOS", "The highest ACOS you accept."),
     ("top of search", "The first ads on the first page of results."),
     ("variation", "One child of a parent product: a size, a colour, a set."),
+    ("worth of a click", "The sales a click is expected to bring: conversion × order value, with luck taken out."),
     ("wasted spend", "Spend that is likely above target ACOS, with luck taken out."),
 )
 

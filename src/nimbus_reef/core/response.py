@@ -75,8 +75,8 @@ def learned(changes: pl.DataFrame) -> ClickResponse:
     ----------
     changes : frame
         One row a change that stood alone: x (new ÷ old bid), clicks_before, clicks_after (whole days on each side),
-        cpc_before, cpc_after (money in one unit, null without clicks), siblings (ln of what the clicks of targets that
-        nothing touched did at the same time, 0 where they are few).
+        spend_before, spend_after (money in one unit), siblings (ln of what the clicks of targets that nothing touched
+        did at the same time, 0 where they are few).
 
     Returns
     -------
@@ -109,9 +109,10 @@ def _of_clicks(before: Floats, after: Floats, ln_x: Floats, siblings: Floats) ->
 def _of_price(used: pl.DataFrame) -> float:
     """The price's answer, by least squares drawn to the usual one."""
     before, after, ln_x = pl.col("clicks_before"), pl.col("clicks_after"), pl.col("x").log()
-    priced = used.filter(before >= LEAST_PRICED, after >= LEAST_PRICED).select(
-        weight=before * after / (before + after), ln_x=ln_x, moved=(pl.col("cpc_after") / pl.col("cpc_before")).log()
-    )
+    paid_before, paid_after = pl.col("spend_before") / before, pl.col("spend_after") / after
+    priced = used.filter(
+        before >= LEAST_PRICED, after >= LEAST_PRICED, pl.col("spend_before") > 0, pl.col("spend_after") > 0
+    ).select(weight=before * after / (before + after), ln_x=ln_x, moved=(paid_after / paid_before).log())
     weight, ln, moved = (priced[name].cast(pl.Float64).to_numpy() for name in ("weight", "ln_x", "moved"))
     raw = (25 * USUAL.p + 4 * float((weight * ln * moved).sum())) / (25 + 4 * float((weight * ln**2).sum()))
     return min(max(raw, _PRICE_ENDS[0]), _PRICE_ENDS[1])
