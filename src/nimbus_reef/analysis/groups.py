@@ -7,7 +7,7 @@ from typing import Any, Final
 
 import polars as pl
 
-from nimbus_reef.analysis import bid_advice, judged_proposals, own_actions, purposes
+from nimbus_reef.analysis import bid_advice, dry_hours, judged_proposals, own_actions, purposes
 from nimbus_reef.analysis.delivery import budgets
 from nimbus_reef.analysis.judged import judged_targets
 from nimbus_reef.analysis.selection import Selection
@@ -109,14 +109,19 @@ def _campaigns(facts: Facts, selection: Selection) -> pl.DataFrame:
     made = budgets.judged_campaigns(facts, selection, kind, every=True)
     settings = setting_frames.campaign_settings(facts, account.id, window)
     missing = [name for name in ("bidding", "daily_budget", "offsite_limited", "state") if name not in made.columns]
-    dry = budgets.campaign_rows(facts, selection).select(
-        "campaign_id", dry_share=pl.when(pl.col("held_days") > 0).then(pl.col("dry_days") / pl.col("held_days"))
+    dry = budgets.days_out_of_budget(facts, selection).select("campaign_id", "dry_days")
+    hours_held = facts.monthly_days(account.id, dry_hours.KIND, window)
+    funded = (pl.col("state").cast(pl.String).fill_null(State.ENABLED.value) == State.ENABLED.value) & (
+        pl.col("daily_budget").is_not_null() & pl.lit(hours_held > 0)
     )
     return (
         made.join(settings.select("campaign_id", *missing), on="campaign_id", how="left")
         .join(dry, on="campaign_id", how="left")
         .join(_top_share(facts, selection), on="campaign_id", how="left")
-        .with_columns(budget=pl.col("daily_budget") / MICRO)
+        .with_columns(
+            budget=pl.col("daily_budget") / MICRO,
+            dry_share=pl.when(funded).then(pl.col("dry_days").fill_null(0) / max(1, hours_held)),
+        )
         .pipe(_described, facts, selection, "campaign")
     )
 

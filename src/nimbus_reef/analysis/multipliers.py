@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from datetime import date
 from typing import Any, Final
 
 import polars as pl
@@ -60,19 +61,22 @@ def _boosted(facts: Facts, selection: Selection) -> pl.DataFrame:
         return pl.DataFrame(schema=schema)
     ids = dict(names.select(pl.col("campaign").cast(pl.String), "campaign_id").unique("campaign").rows())
     in_force = boosts_in_force(facts, selection, list(ids))
-    found = [(ids[name], _weighed(facts, selection, ids[name], own)) for name, own in in_force.items()]
+    window = selection.window
+    wanted = pl.Series("campaign_id", [ids[name] for name in in_force], pl.UInt32)
+    hours = delivery_frames.weekday_hours(facts, account.id, window, wanted, apart=True).drop_nulls("weekday")
+    clicked: dict[int, list[tuple[int, int, int]]] = {}
+    for campaign, *at in hours.select("campaign_id", "weekday", "hour", "clicks").rows():
+        clicked.setdefault(campaign, []).append((at[0], at[1], at[2]))
+    alike = [(weekday, hour, 1) for weekday in WEEK for hour in range(boosts.HOURS)]
+    found = [(ids[name], _weighed(own, clicked.get(ids[name], alike), window.last)) for name, own in in_force.items()]
     return pl.DataFrame(found, schema=schema, orient="row")
 
 
-def _weighed(facts: Facts, selection: Selection, campaign: int, own: tuple[Boost, ...]) -> float:
-    account, window = selection.account, selection.window
-    hours = delivery_frames.weekday_hours(facts, account.id, window, pl.Series("campaign_id", [campaign]))
-    clicked = [(row["weekday"], row["hour"], row["clicks"]) for row in hours.to_dicts() if row["weekday"]]
-    clicked = clicked or [(weekday, hour, 1) for weekday in WEEK for hour in range(boosts.HOURS)]
+def _weighed(own: Sequence[Boost], clicked: Sequence[tuple[int, int, int]], day: date) -> float:
+    """What boosts raise bids by on the whole, weighed by clicks of each weekday and hour."""
     clicks = sum(count for _, _, count in clicked)
     raised = sum(
-        count * boosts.raised(own, boosts.BID, BoostHour(weekday, hour, window.last))
-        for weekday, hour, count in clicked
+        count * boosts.raised(own, boosts.BID, BoostHour(weekday, hour, day)) for weekday, hour, count in clicked
     )
     return raised / clicks if clicks else 0.0
 

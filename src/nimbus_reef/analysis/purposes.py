@@ -49,16 +49,26 @@ def set_apart(facts: Facts, selection: Selection) -> dict[str, str]:
 
 def ages(facts: Facts, selection: Selection) -> pl.DataFrame:
     """campaign_id, age: days from the first loaded day with spend to the window's end."""
-    account, last = selection.account, selection.window.last
-    found = []
-    for kind in _KINDS:
-        first = min((span.days.first for span in facts.spans(account.id).get(kind, [])), default=None)
-        if first is not None and first <= last:
-            found.append(delivery_frames.campaign_spend_days(facts, account.id, Window(first, last), kind))
-    if not found:
-        return pl.DataFrame(schema={"campaign_id": pl.UInt32, "age": pl.Int64})
-    days = pl.concat(each.select("campaign_id", "day", "spend") for each in found).filter(pl.col("spend") > 0)
-    return days.group_by("campaign_id").agg(age=(pl.lit(last) - pl.col("day").min()).dt.total_days() + 1)
+    last = selection.window.last
+    known = _first_days(facts, selection.account).filter(pl.col("first") <= last)
+    return known.select("campaign_id", age=(pl.lit(last) - pl.col("first")).dt.total_days() + 1)
+
+
+def _first_days(facts: Facts, account: Account) -> pl.DataFrame:
+    """campaign_id, first: the first loaded day with spend. Kept: all windows share it."""
+
+    def make() -> pl.DataFrame:
+        found = [pl.DataFrame(schema={"campaign_id": pl.UInt32, "day": pl.Date, "spend": pl.Int64})]
+        for kind in _KINDS:
+            spans = [span.days for span in facts.spans(account.id).get(kind, [])]
+            if spans:
+                days = Window(min(each.first for each in spans), max(each.last for each in spans))
+                rows = delivery_frames.campaign_spend_days(facts, account.id, days, kind)
+                found.append(rows.select("campaign_id", "day", "spend"))
+        spent = pl.concat(found).filter(pl.col("spend") > 0)
+        return spent.group_by("campaign_id").agg(first=pl.col("day").min()).sort("campaign_id")
+
+    return facts.kept("first days", account.id, make)
 
 
 def waiting(facts: Facts, selection: Selection) -> dict[str, str]:

@@ -150,7 +150,7 @@ def _campaign_rows(facts: Facts, selection: Selection, source: str | None) -> pl
         rows.with_columns(
             idle=pl.Series(used.idle), spare=pl.Series(used.spare), usual_share=pl.Series(used.usual_share)
         )
-        .join(_dried(facts, selection), on="campaign_id", how="left")
+        .join(days_out_of_budget(facts, selection), on="campaign_id", how="left")
         .join(_clock(facts, selection, days), on="campaign_id", how="left")
         .with_columns(
             pl.col("dry_days").fill_null(0),
@@ -183,7 +183,7 @@ def _spent(facts: Facts, selection: Selection, source: str, campaigns: pl.Series
     return matrix
 
 
-def _dried(facts: Facts, selection: Selection) -> pl.DataFrame:
+def days_out_of_budget(facts: Facts, selection: Selection) -> pl.DataFrame:
     """campaign_id, dry_days, from_hour (middling), missed_sales and gone_spend (micro-units of the window)."""
     # In order, so that fractions are summed the same way each time.
     by_day = (

@@ -64,20 +64,23 @@ def hour_sums(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
     return facts.kept("hour sums", account_id, make, window, asked=many)
 
 
-def weekday_hours(facts: Facts, account_id: int, window: Window, campaigns: pl.Series | None = None) -> pl.DataFrame:
+def weekday_hours(
+    facts: Facts, account_id: int, window: Window, campaigns: pl.Series | None = None, *, apart: bool = False
+) -> pl.DataFrame:
     """
     Measures per weekday (ISO; null of sums of several days) and hour, of all campaigns or of some, by their ids:
-    weekday, hour, the measures, in order.
+    weekday, hour, the measures, in order. apart: of each campaign, by campaign_id.
     """
+    own = ["campaign_id"] if apart else []
     rows = _hourly(facts, account_id, window)
     if campaigns is not None:
         rows = rows.filter(pl.col("campaign_id").is_in(campaigns.implode()))
-    by_day = rows.group_by("first_day", "day", "hour").agg(pl.col(MEASURES).cast(pl.Int64).sum())
+    by_day = rows.group_by(*own, "first_day", "day", "hour").agg(pl.col(MEASURES).cast(pl.Int64).sum())
     weekday = pl.when(pl.col("first_day") == pl.col("day")).then(pl.col("day").dt.weekday())
     return (
-        by_day.group_by(weekday.alias("weekday"), pl.col("hour").cast(pl.Int64))
+        by_day.group_by(*own, weekday.alias("weekday"), pl.col("hour").cast(pl.Int64))
         .agg(pl.col(MEASURES).sum())
-        .sort("weekday", "hour")
+        .sort(*own, "weekday", "hour")
         .collect()
     )
 

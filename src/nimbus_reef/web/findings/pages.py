@@ -9,6 +9,7 @@ from types import MappingProxyType
 from typing import Any, Final
 from urllib.parse import parse_qsl, urlencode
 
+import polars as pl
 from werkzeug.datastructures import MultiDict
 
 from nimbus_reef.analysis import purposes
@@ -116,7 +117,7 @@ def _block(
         title=check.title,
         to_do=check.to_do,
         opens=opens(check),
-        amount=figures.micro(sum(_money(check, row, days) for row in group.rows.to_dicts())),
+        amount=figures.micro(_money_of(check, group.rows, days)),
         gain=gain,
         is_what=IS[check.money],
         weighs=_weighs(group, found, days, figures, gain=gain),
@@ -141,11 +142,20 @@ def _beside(line: FindingLine, news: str, purpose: str) -> FindingLine:
     return replace(line, news=news, where=" · ".join(each for each in (line.where, purpose) if each))
 
 
+_AMOUNTS: Final[Mapping[Money, str]] = {Money.EARNED: "sales", Money.SPENT: "spent"}
+"""The column of the amount shown with a finding, where it is not its stake."""
+
+
 def _money(check: Check, row: Mapping[str, Any], days: int) -> float:
     """The amount shown with a finding, micro-units per 30 days: its stake, its sales, or its ad spend."""
-    if check.money is Money.EARNED:
-        return float(per_month(row["sales"], days))
-    return float(row["spent"] if check.money is Money.SPENT else row["stake"])
+    amount = row[_AMOUNTS.get(check.money, "stake")]
+    return float(per_month(amount, days) if check.money is Money.EARNED else amount)
+
+
+def _money_of(check: Check, rows: pl.DataFrame, days: int) -> float:
+    """The same of all rows of a group."""
+    amount = _AMOUNTS.get(check.money, "stake")
+    return _money(check, {amount: int(rows[amount].sum())}, days)
 
 
 IS: Final[Mapping[Money, str]] = {
@@ -164,7 +174,7 @@ def _weighs(group: Group, found: Findings, days: int, figures: Figures, *, gain:
         share = int(group.rows["sales"].sum()) / found.sales if found.sales else None
         return f"{figures.rate(share)} of sales"
     monthly = month_factor(days)
-    money = sum(_money(group.check, row, days) for row in group.rows.to_dicts())
+    money = _money_of(group.check, group.rows, days)
     of_spend = money / (found.spend * monthly) if found.spend else None
     of_sales = money / (found.sales * monthly) if found.sales else None
     if group.check.money is Money.MISSED:
