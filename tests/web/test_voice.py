@@ -32,6 +32,7 @@ FORMER = (
     "take it over",
     "is held",
     "are held",
+    "elsewhere in search",
 )
 """Words that pages had for things which have one name now: see the glossary."""
 NAMES = re.compile(r"\b[A-Z]{2}-[A-Z0-9-]+|/\S+|\S+@\S+|“[^”]*”")

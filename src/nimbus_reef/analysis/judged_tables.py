@@ -189,6 +189,7 @@ def fields(view: View, judge: str) -> dict[str, Field]:
 
 
 _RISES: Final = pl.col("proposed") > pl.col("bid") / MICRO
+_NEXT_BID: Final = pl.when(pl.col("move") != BidMove.PAUSE.value).then(pl.col("proposed"))
 ADVISED: Final = (
     Field(
         "advice",
@@ -211,7 +212,7 @@ ADVISED: Final = (
         digits=0,
         definition="The first reason for which its bid stays. Empty where it moves",
     ),
-    Field("next_bid", "next bid", pl.col("proposed"), "¤", "The proposed bid, or the present one", digits=2),
+    Field("next_bid", "next bid", _NEXT_BID, "¤", "The proposed bid, or the present one", digits=2),
     Field("aim", "aim", pl.col("aim"), "¤", "The bid at which a click costs what it may", digits=2),
     Field("may_cost", "may cost", pl.col("may_cost"), "¤", "What a click may cost: goal ACOS × worth", digits=2),
     Field("worth", "worth", pl.col("worth"), "¤", "Sales that a click is expected to bring", digits=2),

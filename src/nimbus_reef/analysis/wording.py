@@ -415,9 +415,9 @@ _REASONS: Final[Mapping[ReasonKey, str | _Told]] = {
     ReasonKey.SALES_LOST: lambda value, figures: (
         f"its {figures.counted(value[0], 'order')} for {figures.money(value[1])} are likely lost"
     ),
-    ReasonKey.SPEND_HELD: "raises of the account are held back to limit its spend",
+    ReasonKey.SPEND_HELD: "its raise waits: all raises together would add too much spend",
     ReasonKey.SPEND_LIMIT: lambda value, figures: (
-        f"raises are held to {figures.rate(value[0], 0)} of their step: all bids together add at most"
+        f"raises are limited to {figures.rate(value[0], 0)} of their step: all bids together add at most"
         f" {figures.rate(value[1], 0)} spend"
     ),
     ReasonKey.STILL_EARNS: "it may still earn at its margin. Lower the bids behind it instead",
@@ -628,7 +628,7 @@ _WHY_NOTHING: Final[Mapping[ReasonKey, str]] = {
     ReasonKey.OWN_BRAND_STAYS: "they are your own brand, which is not raised",
     ReasonKey.PRICE_IS_RIGHT: "their clicks cost what they may",
     ReasonKey.RAISE_WAITS: "their campaign runs out of budget",
-    ReasonKey.SPEND_HELD: "raises are held back to limit spend",
+    ReasonKey.SPEND_HELD: "their raises wait: all together would add too much spend",
     ReasonKey.STILL_EARNS: "they may still earn at their margin: lower the bids behind them",
     ReasonKey.AD_ALONE: "no evidence for a pause",
     ReasonKey.BID_IS_THERE: "their bid is right",

@@ -8,6 +8,7 @@ from nimbus_reef.analysis.delivery import budgets, placements
 from nimbus_reef.analysis.delivery import hours as hours_of
 from nimbus_reef.analysis.readings.register import named_rows, reads
 from nimbus_reef.analysis.selection import Selection
+from nimbus_reef.analysis.wording import PLACEMENTS
 from nimbus_reef.core import hours as rules
 from nimbus_reef.core.checks import Reading
 from nimbus_reef.core.model import MICRO
@@ -21,7 +22,7 @@ def judged_placements(facts: Facts, selection: Selection) -> pl.DataFrame:
     return named_rows(
         rows.with_columns(
             name="campaign",
-            where=pl.col("placement").str.replace_all("_", " "),
+            where=pl.col("placement").cast(pl.String).replace(PLACEMENTS),
             limited=pl.col("offsite_limited").cast(pl.String).fill_null("no") == "yes",
         ),
         "placement",

@@ -9,6 +9,7 @@ import polars as pl
 
 from nimbus_reef.analysis.judged_proposals import days_with_bids, history, judged
 from nimbus_reef.analysis.totals import totals
+from nimbus_reef.analysis.wording import PLACEMENTS
 from nimbus_reef.core.checks import Subject
 from nimbus_reef.core.hours import DAY, HOURS_WRITTEN
 from nimbus_reef.core.model import MEASURES, Placement, from_micro
@@ -144,7 +145,7 @@ def _delivered(facts: Facts, scope: Scope, kind: str, name: str) -> Trend:
         if place not in tuple(Placement):
             raise NotFound(f"There is no placement “{name}”.", remedy=f"Choose one of {', '.join(Placement)}.")
         rows = delivery_frames.placement_days(facts, scope.account.id, selection.window, place)
-        label = place.replace("_", " ")
+        label = PLACEMENTS[place]
     else:
         first, _, end = name.partition("-")
         if not {first, end} <= HOURS_WRITTEN or int(first) >= int(end):
