@@ -56,7 +56,6 @@ def opened(facts: Facts, selection: Selection, group: Group, row_id: str) -> Ope
         judged = judged_proposals.judged(facts, selection, check.subject)
         mine = judged.filter(pl.col("row_id").is_in(members.implode()))
         proposals = propose(facts, selection, check.subject, mine.sort("stake", descending=True, maintain_order=True))
-        proposals = own_actions.without_raises_of_nothing(proposals)
         if check.subject is Subject.TERM:
             proposals = own_actions.with_stops(facts, selection, proposals)
         return Opened(check, rows, row_id, tuple(proposals), product)

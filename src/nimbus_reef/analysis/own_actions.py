@@ -16,7 +16,7 @@ from nimbus_reef.core import projection, tiers, words
 from nimbus_reef.core.checks import Subject
 from nimbus_reef.core.model import State, from_micro
 from nimbus_reef.core.proposals import Home, Proposal, Stopped
-from nimbus_reef.core.reasons import Headline, HeadlineKey, Reason, ReasonKey
+from nimbus_reef.core.reasons import Reason, ReasonKey
 from nimbus_reef.core.recommendations import Move, Recommendation
 from nimbus_reef.core.tiers import RowAction
 from nimbus_reef.store.reading import product_frames
@@ -79,17 +79,6 @@ def called(proposals: Sequence[Proposal], words: str) -> list[Proposal]:
     """The proposals with the words of the rule or the choice that made them as their one reason."""
     why = (Reason(ReasonKey.OWN_RULE, (words,)),)
     return [replace(each, fact=None, reasons=why) if each.package else each for each in proposals]
-
-
-def without_raises_of_nothing(proposals: Sequence[Proposal]) -> list[Proposal]:
-    """The proposals less raises of what never made an order: those are asked for alone."""
-    why, leave = (Reason(ReasonKey.RAISE_WITHOUT_ORDER),), Headline(HeadlineKey.LEAVE)
-    return [
-        replace(each, headline=leave, package=(), reasons=why)
-        if each.kind == "raise" and each.evidence is not None and not each.evidence.orders
-        else each
-        for each in proposals
-    ]
 
 
 def with_stops(facts: Facts, selection: Selection, proposals: Sequence[Proposal]) -> list[Proposal]:

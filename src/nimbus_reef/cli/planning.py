@@ -5,7 +5,7 @@ from __future__ import annotations
 import click
 
 from nimbus_reef import config
-from nimbus_reef.analysis import acceptance, own_actions
+from nimbus_reef.analysis import acceptance
 from nimbus_reef.analysis.proposals import PROPOSERS, all_keys, proposals
 from nimbus_reef.analysis.selection import Selection, asked
 from nimbus_reef.analysis.wording import rise_words, why_nothing, worded
@@ -67,7 +67,7 @@ def propose(
         planned = [each.change for each in plans.planned(store, selection.account.id)]
         found = proposals(facts, selection, view, rows or all_keys(facts, selection, view), planned)
         if len(found) > 1:
-            found = own_actions.without_raises_of_nothing([each.advised() for each in found])
+            found = [each.advised() for each in found]
         assessed = acceptance.assess(facts, selection, found)
         if accept:
             click.echo(_accepted(facts, selection, email, assessed, figures, yes=yes))

@@ -170,10 +170,7 @@ def accept_many(name: str) -> AnyResponse | str:
     must_write()
     view, facts, selection = _view(name), services().facts, current_scope().selection
     rows = chosen(context(), LISTS[name], _keys())
-    found = judged_proposals.propose(facts, selection, view.subject, rows)
-    if len(found) > 1:
-        found = own_actions.without_raises_of_nothing(found)
-    return _put(name, found, "accept_many")
+    return _put(name, judged_proposals.propose(facts, selection, view.subject, rows), "accept_many")
 
 
 def _keys() -> list[str] | None:
