@@ -76,9 +76,16 @@ def proposals(
 
 
 def called(proposals: Sequence[Proposal], words: str) -> list[Proposal]:
-    """The proposals with the words of the rule or the choice that made them as their one reason."""
+    """
+    The proposals with the words of the rule or the choice that made them as their one reason; what is moved as the
+    evidence proposes keeps its own.
+    """
     why = (Reason(ReasonKey.OWN_RULE, (words,)),)
-    return [replace(each, fact=None, reasons=why) if each.package else each for each in proposals]
+
+    def by_hand(proposal: Proposal) -> bool:
+        return bool(proposal.package) and any(each.key is ReasonKey.OWN_ACTION for each in proposal.reasons)
+
+    return [replace(each, fact=None, reasons=why) if by_hand(each) else each for each in proposals]
 
 
 def with_stops(facts: Facts, selection: Selection, proposals: Sequence[Proposal]) -> list[Proposal]:
