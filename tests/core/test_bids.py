@@ -32,13 +32,14 @@ COLUMNS = {
     "above_target": pl.Boolean,
     "own_brand": pl.Boolean,
     "out_of_budget": pl.Boolean,
+    "page_broke": pl.Boolean,
     "live": pl.Boolean,
     "waits": pl.Boolean,
     "moved_days": pl.Int64,
 }
 ROW = {
     **dict.fromkeys(("margin", "step_down", "step_up", "moved_days")),
-    **dict.fromkeys(("above_target", "own_brand", "out_of_budget", "waits"), False),
+    **dict.fromkeys(("above_target", "own_brand", "out_of_budget", "page_broke", "waits"), False),
     "clicks": 60,
     "orders": 2,
     "spend": 48.0,
@@ -124,6 +125,7 @@ def test_profit_peaks_below_the_margin_and_never_above_the_target():
         ({"moved_days": 9}, Held.JUST_MOVED),
         (RAISED | {"above_target": True}, Held.ABOVE_TARGET),
         (RAISED | {"out_of_budget": True}, Held.OUT_OF_BUDGET),
+        (RAISED | {"page_broke": True}, Held.PAGE),
         ({"bid": 0.02, "window_bid": 0.02, "spend": 1.2, "a": 0.1, "b": 99.9}, Held.FLOOR),
         (RAISED | {"bid": 10.0, "window_bid": 20.0, "spend": 1100.0, "aov": 900.0}, Held.CEILING),
         ({"bid": 0.05, "window_bid": 0.05, "spend": 2.4, "aov": 4.3}, Held.SMALL),

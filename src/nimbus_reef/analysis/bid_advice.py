@@ -9,7 +9,9 @@ import polars as pl
 
 from nimbus_reef.analysis import bid_response, brands, multipliers
 from nimbus_reef.analysis.dry_hours import dry
+from nimbus_reef.analysis.falls import falls
 from nimbus_reef.analysis.judged import asked_of_helper, judged_targets
+from nimbus_reef.analysis.lost_pages import lost
 from nimbus_reef.analysis.selection import Selection
 from nimbus_reef.core import bids, own_limits
 from nimbus_reef.core.bids import BidMove, Goal
@@ -134,6 +136,7 @@ def _rows(facts: Facts, selection: Selection) -> pl.DataFrame:
             own_brand=(pl.col("brand") == brands.OWN)
             | (pl.col("brand_clicks").fill_null(0) >= _HALF * pl.col("clicks")) & (pl.col("clicks") > 0),
             out_of_budget=pl.col("dry").fill_null(False),
+            page_broke=pl.col("main_product").cast(pl.String).is_in(_broken(facts, selection)).fill_null(False),
             live=pl.col("group_runs").fill_null(True)
             & (pl.col("state").cast(pl.String).fill_null(State.ENABLED.value) == State.ENABLED.value),
             waits=waits,
@@ -213,6 +216,11 @@ def _out_of_budget(facts: Facts, selection: Selection) -> pl.DataFrame:
     late = selection.window.last - timedelta(days=_LATE_DAYS)
     days = dry(facts, selection).filter(pl.col("day") > late).select("campaign_id", "day").unique()
     return days.group_by("campaign_id").agg(dry=pl.len() >= DRY_DAYS)
+
+
+def _broken(facts: Facts, selection: Selection) -> list[str]:
+    """The products whose page lost something with the newest load, or converts less since it changed."""
+    return sorted({*lost(facts, selection)["name"].to_list(), *falls(facts, selection)["name"].to_list()})
 
 
 def _with_window_bid(rows: pl.DataFrame, facts: Facts, selection: Selection, factors: pl.DataFrame) -> pl.DataFrame:

@@ -410,6 +410,7 @@ _REASONS: Final[Mapping[ReasonKey, str | _Told]] = {
     ReasonKey.OWN_CONVERSION: lambda value, figures: (
         f"it converts {figures.rate(value[0])} itself, similar targets {figures.rate(value[1])}"
     ),
+    ReasonKey.PAGE_BROKE: "the page of its product lost something or converts less. The raise waits",
     ReasonKey.PRICE_IS_RIGHT: lambda value, figures: f"a click costs {figures.money(value[0], 2)}, which is right",
     ReasonKey.RAISE_WAITS: "its campaign runs out of budget before the day ends. The raise waits",
     ReasonKey.SALES_LOST: lambda value, figures: (
@@ -626,6 +627,7 @@ _WHY_NOTHING: Final[Mapping[ReasonKey, str]] = {
     ReasonKey.LEFT: "you asked to leave their bids",
     ReasonKey.NOT_LIVE: "they are paused or have ended",
     ReasonKey.OWN_BRAND_STAYS: "they are your own brand, which is not raised",
+    ReasonKey.PAGE_BROKE: "the page of their product broke, so raises wait",
     ReasonKey.PRICE_IS_RIGHT: "their clicks cost what they may",
     ReasonKey.RAISE_WAITS: "their campaign runs out of budget",
     ReasonKey.SPEND_HELD: "their raises wait: all together would add too much spend",

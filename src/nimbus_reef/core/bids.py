@@ -73,6 +73,7 @@ class Held(StrEnum):
     ABOVE_TARGET = "above target"
     OWN_BRAND = "own brand"
     OUT_OF_BUDGET = "out of budget"
+    PAGE = "page broke"
     FLOOR = "at lowest bid"
     CEILING = "at highest bid"
     SPEND = "spend limit"
@@ -362,7 +363,7 @@ def advised(rows: pl.DataFrame, response: ClickResponse, rule: BidRule = STANDAR
         (what an order is worth); bid (in force, null where unknown), window_bid (click-weighted over the window),
         multiplier (what adjustments in force multiply bids by); target_acos, margin (fractions, margin null where it
         is unknown), goal; floor, ceiling; step_down, step_up (fractions, null for none); booleans above_target,
-        own_brand, out_of_budget, live, waits; moved_days (since anybody changed the bid, null for never).
+        own_brand, out_of_budget, page_broke, live, waits; moved_days (since anybody changed the bid, null for never).
     response : ClickResponse
         How clicks and prices answer bids.
     rule : BidRule
@@ -500,6 +501,7 @@ def _why_held(rule: BidRule) -> pl.Expr:
         (Held.ABOVE_TARGET, rises & pl.col("above_target")),
         (Held.OWN_BRAND, rises & brand),
         (Held.OUT_OF_BUDGET, rises & pl.col("out_of_budget")),
+        (Held.PAGE, rises & pl.col("page_broke")),
         (Held.FLOOR, ~rises & ~falls & pl.col("at_floor")),
         (Held.CEILING, ~rises & ~falls & pl.col("at_ceiling")),
     )

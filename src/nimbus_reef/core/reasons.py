@@ -99,6 +99,7 @@ class ReasonKey(StrEnum):
     OWN_FAULT = "own_fault"
     OWN_RULE = "own_rule"
     OWN_TEST = "own_test"
+    PAGE_BROKE = "page_broke"
     PLACES = "places"
     PLACES_SPARED = "places_spared"
     PRICE_IS_RIGHT = "price_is_right"

@@ -145,6 +145,7 @@ _HELD: Mapping[Held, _Held] = {
     Held.ABOVE_TARGET: _plain(ReasonKey.NO_RAISE),
     Held.OWN_BRAND: _plain(ReasonKey.OWN_BRAND_STAYS),
     Held.OUT_OF_BUDGET: _plain(ReasonKey.RAISE_WAITS),
+    Held.PAGE: _plain(ReasonKey.PAGE_BROKE),
     Held.FLOOR: lambda row, advice: Reason(ReasonKey.FLOOR, (advice.floor,)),
     Held.CEILING: lambda row, advice: Reason(ReasonKey.CEILING, (advice.ceiling,)),
     Held.SPEND: lambda row, advice: Reason(ReasonKey.SPEND_HELD, (advice.share_of_raise,)),
