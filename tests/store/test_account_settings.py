@@ -24,6 +24,7 @@ def test_every_setting_is_kept_and_read_back(store, account):
             Holds.FIGURE: lambda s: s.least + 0.25,
             Holds.WORDS: lambda _: ("one 3", "two three 4"),
             Holds.TEXT: lambda _: "AB12CD34",
+            Holds.CHOICE: lambda s: s.options[-1],
         }[register()[each.name].holds](register()[each.name])
         for each in fields(Settings)
     } | {"bid_ceiling": 7.5, "longest_title": 300}

@@ -250,7 +250,7 @@ def test_a_boost_can_follow_a_sale_event_or_hold_while_a_metric_does(owner, demo
 
 
 def test_placements_and_hours_are_things_to_draw_a_trend_of(owner):
-    assert "off site" in text_of(owner.get("/movement/trends?whose=placement:off+site"))
+    assert "off-site" in text_of(owner.get("/movement/trends?whose=placement:off+site"))
     assert "18–22 h" in text_of(owner.get("/movement/trends?whose=hours:18-22"))
     assert owner.get("/movement/trends?whose=placement:the+moon").status_code == 404
     assert owner.get("/movement/trends?whose=hours:22-18").status_code == 404

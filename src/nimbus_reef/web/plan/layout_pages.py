@@ -6,6 +6,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Final
 
+from nimbus_reef.analysis.wording import PLACEMENTS
 from nimbus_reef.core import sheet_layouts
 from nimbus_reef.core.changes import Action, Change, Entity
 from nimbus_reef.core.sheet_layouts import FIXED, OURS, SOURCES, WORDS, Ids, LayoutColumn, SheetLayout
@@ -26,6 +27,7 @@ _NAMES: Final = {
     "target_id": "target id",
     "ad_id": "product ad id",
     FIXED: "the same text",
+    **PLACEMENTS,
 }
 
 
@@ -33,15 +35,15 @@ _NAMES: Final = {
 class LayoutsView:
     """
     layouts: those there are; layout: the one that is edited; blank: empty rows behind its columns; sources: what can
-    stand in a column, with words; words: ours, with what this layout writes; header, rows: the first rows of the sheet
-    in it, of an example where the plan is empty; lacking: for which rows an id is not known.
+    stand in a column, with words; words: ours, what they are called, what this layout
+    writes; header, rows: the first rows of the sheet in it, of an example where the plan is empty; lacking: for which rows an id is not known.
     """
 
     layouts: Sequence[SheetLayout]
     layout: SheetLayout
     blank: int
     sources: Sequence[tuple[str, str]]
-    words: Mapping[str, str]
+    words: Mapping[str, tuple[str, str]]
     header: Sequence[str]
     rows: Sequence[Sequence[str]]
     example: bool
@@ -66,7 +68,7 @@ def page(ask: Context, layout: SheetLayout | None = None) -> LayoutsView:
         edited,
         _BLANK,
         [(name, source_words(name)) for name in (*SOURCES, FIXED)],
-        {each: edited.words.get(each, "") for each in WORDS},
+        {each: (source_words(each), edited.words.get(each, "")) for each in WORDS},
         [each.header for each in edited.columns],
         rows,
         not changes,
