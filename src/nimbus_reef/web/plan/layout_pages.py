@@ -35,8 +35,8 @@ _NAMES: Final = {
 class LayoutsView:
     """
     layouts: those there are; layout: the one that is edited; blank: empty rows behind its columns; sources: what can
-    stand in a column, with words; words: ours, what they are called, what this layout
-    writes; header, rows: the first rows of the sheet in it, of an example where the plan is empty; lacking: for which rows an id is not known.
+    stand in a column, with words; words: ours, what they are called, what this layout writes; header, rows: the first
+    rows of the sheet in it, of an example where the plan is empty; lacking: for which rows an id is not known.
     """
 
     layouts: Sequence[SheetLayout]
