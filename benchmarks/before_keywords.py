@@ -23,9 +23,9 @@ import polars as pl
 
 from benchmarks.truth import RULED
 from nimbus_reef import config
+from nimbus_reef.analysis import out_of_budget
 from nimbus_reef.analysis.catalog import ads, families, gaps
 from nimbus_reef.analysis.delivery import budgets, placements
-from nimbus_reef.analysis.dry_hours import dry
 from nimbus_reef.analysis.falls import falls
 from nimbus_reef.analysis.proposals import proposals as proposals_of
 from nimbus_reef.analysis.selection import Selection
@@ -198,7 +198,7 @@ def dry_hours(what: Case) -> tuple[Score, Score]:
         day = first + timedelta(days=row["day"])
         for hour in range(int(row["at"]), 24):
             truth[row["campaign"], day, hour] = min(1.0, hour + 1 - row["at"])
-    found = dry(what.facts, what.selection).with_columns(pl.col("campaign").cast(pl.String))
+    found = out_of_budget.hours(what.facts, what.selection).with_columns(pl.col("campaign").cast(pl.String))
     ours = dict(zip(found.select("campaign", "day", "hour").rows(), found["share"].to_list(), strict=True))
     spent = _spent_out(what)
     return _overlap(truth, ours), _overlap(truth, spent)

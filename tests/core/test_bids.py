@@ -6,7 +6,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from nimbus_reef.core import bids
-from nimbus_reef.core.bids import BidLimits, BidRule, Day, Goal, Held, Pace, PastBlock
+from nimbus_reef.core.bids import BidLimits, BidRule, Goal, Held, Pace
 from nimbus_reef.core.response import ClickResponse
 
 OWN = ClickResponse(e=0.75, spread=0.2, p=0.92)
@@ -264,23 +264,3 @@ def test_a_promoted_term_opens_near_what_its_clicks_cost_whatever_they_were_wort
 def test_an_opening_bid_never_leaves_the_neighbourhood_of_todays_price(value, cpc, ratio):
     bid = bids.opening(value=value, target_acos=0.28, cpc=cpc, ratio=ratio).proposed
     assert 0.5 * cpc * ratio - 0.006 <= bid <= 1.5 * cpc * ratio + 0.006 or bid in (0.02, 10.0)
-
-
-def test_blocks_are_counted_back_from_the_end_and_weigh_bids_by_clicks():
-    old = [Day(0, 0, 0, 0, 1.0)] * 3
-    first = [Day(10, 1, 5, 40, 0.5)] * 7 + [Day(30, 1, 15, 40, 0.9)] * 7
-    second = [Day(10, 0, 5, 0, 0.7)] * 14
-    found = bids.blocks(old + first + second)
-    assert [round(block.bid, 2) for block in found] == [0.7, 0.8]
-    assert (found[1].orders, found[1].spend, found[1].sales) == (14, 140, 560)
-
-
-def test_the_best_working_bid_met_the_target_with_three_orders():
-    history = [
-        PastBlock(0.9, 2, 10, 100),
-        PastBlock(0.8, 3, 10, 30),
-        PastBlock(0.6, 3, 10, 100),
-        PastBlock(0.5, 9, 10, 100),
-    ]
-    assert bids.best_working_bid(history, 0.28) == 0.6
-    assert bids.best_working_bid([], 0.28) is None

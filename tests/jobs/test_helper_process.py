@@ -12,7 +12,7 @@ import time
 import pytest
 from polars.testing import assert_frame_equal
 
-from nimbus_reef.analysis import ahead, dry_hours, judged
+from nimbus_reef.analysis import ahead, judged, out_of_budget
 from nimbus_reef.analysis.catalog import catch_all
 from nimbus_reef.analysis.delivery import hours
 from nimbus_reef.analysis.findings import findings
@@ -146,7 +146,7 @@ def test_of_many_rows_even_the_sums_are_asked_for(demo, folder, worker, asked_fo
         ),
         lambda facts: delivery_frames.placement_sums(facts, selection.account.id, selection.window),
         lambda facts: hours.sums(facts, selection),
-        lambda facts: dry_hours.dry(facts, selection),
+        lambda facts: out_of_budget.hours(facts, selection),
         lambda facts: facts.sums(selection.account.id, "product_ad_daily", selection.window),
         lambda facts: catch_all.target_days(facts, selection),
     )
@@ -159,7 +159,15 @@ def test_of_many_rows_even_the_sums_are_asked_for(demo, folder, worker, asked_fo
     here = web(demo, folder)
     for work in works:
         assert_frame_equal(work(here), work(alone))
-    assert asked_for == ["sums", "hour sums", "month grid", "hours of part", "dry hours", "month grid", "cheap clicks"]
+    assert asked_for == [
+        "sums",
+        "hour sums",
+        "month grid",
+        "hours of part",
+        "hours out of budget",
+        "month grid",
+        "cheap clicks",
+    ]
     assert catch_all.usual_clicks(here, selection) == catch_all.usual_clicks(alone, selection)
     assert asked_for[-1] == "usual clicks"
 

@@ -5,7 +5,7 @@ from tests.conftest import PASSWORD
 
 from nimbus_reef import config
 from nimbus_reef.jobs.queue import make_queue
-from nimbus_reef.store.people import accounts, people, plans
+from nimbus_reef.store.people import accounts, own_limits, people, plans
 from nimbus_reef.web.factory import make_app
 from nimbus_reef.web.security import limiter
 
@@ -56,3 +56,21 @@ def visitor(store, account, tmp_path):
     client = app.test_client()
     client.post("/sign-in", data={"email": "o@example.com", "password": "a long password"})
     return client
+
+
+@pytest.fixture
+def account(demo):
+    """One demo brand, whose limits and goals below it are gone afterwards."""
+    made = accounts.by_key(demo.store, "fernhollow-de")
+    yield made
+    with demo.store.read() as connection:
+        kept = own_limits.kept(connection, made.id)
+    for each in kept:
+        own_limits.set_limits(demo.store, made.id, 1, each.level, [each.name], each.what, None)
+
+
+@pytest.fixture
+def planned(demo):
+    """What the plan of that brand holds."""
+    made = accounts.by_key(demo.store, "fernhollow-de")
+    return lambda: plans.planned(demo.store, made.id)

@@ -1,27 +1,12 @@
 """Campaigns and ad groups as tables: drilled into, filtered, acted on."""
 
 import pytest
-from tests.pages import found, row_ids, text_of, texts, values
+from tests.pages import act, found, row_ids, text_of, texts, values
 
 from nimbus_reef.core.promises import projected
-from nimbus_reef.store.people import accounts, plans
 
 A = "account=fernhollow-de"
 CAMPAIGNS, AD_GROUPS = f"/targeting/campaigns?{A}", f"/targeting/ad-groups?{A}"
-
-
-@pytest.fixture
-def planned(demo):
-    account = accounts.by_key(demo.store, "fernhollow-de")
-    return lambda: plans.planned(demo.store, account.id)
-
-
-def act(owner, view, **data):
-    return owner.post(
-        f"/rules/{view}/act",
-        data={"account": "fernhollow-de", "sure": "yes", "asked": "yes", **data},
-        follow_redirects=True,
-    )
 
 
 def test_a_campaign_leads_on_to_what_is_in_it(owner):

@@ -4,36 +4,13 @@ import csv
 import io
 
 import pytest
-from tests.pages import found, row_ids, text_of, texts, values
+from tests.pages import act, found, row_ids, text_of, texts, values
 
 from nimbus_reef.core.bids import Held
-from nimbus_reef.store.people import accounts, own_limits, plans, sendings
+from nimbus_reef.store.people import sendings
 
 A = "account=fernhollow-de"
 BIDS = f"/targeting/targets?{A}&cols=bids"
-
-
-@pytest.fixture
-def account(demo):
-    made = accounts.by_key(demo.store, "fernhollow-de")
-    yield made
-    with demo.store.read() as connection:
-        kept = own_limits.kept(connection, made.id)
-    for each in kept:
-        own_limits.set_limits(demo.store, made.id, 1, each.level, [each.name], each.what, None)
-
-
-@pytest.fixture
-def planned(demo, account):
-    return lambda: plans.planned(demo.store, account.id)
-
-
-def act(owner, view, **data):
-    return owner.post(
-        f"/rules/{view}/act",
-        data={"account": "fernhollow-de", "sure": "yes", "asked": "yes", **data},
-        follow_redirects=True,
-    )
 
 
 def test_held_bids_are_listed_by_reason_and_leave_as_a_file(owner):

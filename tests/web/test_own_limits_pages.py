@@ -9,16 +9,6 @@ A = {"account": "fernhollow-de"}
 TARGETS = "/targeting/targets?account=fernhollow-de"
 
 
-@pytest.fixture
-def account(demo):
-    made = accounts.by_key(demo.store, "fernhollow-de")
-    yield made
-    with demo.store.read() as connection:
-        kept = own_limits.kept(connection, made.id)
-    for each in kept:
-        own_limits.set_limits(demo.store, made.id, 1, each.level, [each.name], each.what, None)
-
-
 def kept(demo, account):
     with demo.store.read() as connection:
         return [(each.level, each.what, each.value) for each in own_limits.kept(connection, account.id)]

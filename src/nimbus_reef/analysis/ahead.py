@@ -11,7 +11,7 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from datetime import date
 from typing import Any, Final
 
-from nimbus_reef.analysis import agreement, bid_advice, dry_hours, groups, movement, pulse, query_shares, standing
+from nimbus_reef.analysis import agreement, bid_advice, groups, movement, out_of_budget, pulse, query_shares, standing
 from nimbus_reef.analysis.catalog import ads, catch_all, families, gaps, pages, structure
 from nimbus_reef.analysis.catalog.files import NEEDS as CATALOG
 from nimbus_reef.analysis.delivery import budgets, hours, placements
@@ -67,7 +67,7 @@ _PAGES: Final[Sequence[_Work]] = (
     (DELIVERY["placements"], placements.judged),
     *(
         (DELIVERY["hours"], work)
-        for work in (hours.grid, hours.by_hour, hours.found_segments, dry_hours.dry, hours.judged)
+        for work in (hours.grid, hours.by_hour, hours.found_segments, out_of_budget.hours, hours.judged)
     ),
     (DELIVERY["budgets"], budgets.campaign_rows),
     (DELIVERY["budgets"], budgets.moved),
@@ -111,7 +111,7 @@ ASKED: Final[Mapping[str, Callable[..., Any]]] = {
     "month grid": Facts.month_grid,
     "hour sums": delivery_frames.hour_sums,
     "hours of part": hours.sums,
-    "dry hours": dry_hours.dry,
+    "hours out of budget": out_of_budget.hours,
     "usual clicks": catch_all.usual_clicks,
     "cheap clicks": catch_all.target_days,
 }

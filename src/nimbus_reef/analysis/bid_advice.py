@@ -7,8 +7,7 @@ from typing import Final
 
 import polars as pl
 
-from nimbus_reef.analysis import bid_response, brands, multipliers
-from nimbus_reef.analysis.dry_hours import dry
+from nimbus_reef.analysis import bid_response, brands, multipliers, out_of_budget
 from nimbus_reef.analysis.falls import falls
 from nimbus_reef.analysis.judged import asked_of_helper, judged_targets
 from nimbus_reef.analysis.lost_pages import lost
@@ -170,7 +169,7 @@ def _mean_of_likes() -> pl.Expr:
 
 
 def _running(facts: Facts, account: Account, window: Window) -> pl.DataFrame:
-    """ad_group_id, group_runs: whether it and its campaign are enabled, as far as settings are held."""
+    """ad_group_id, group_runs: whether it and its campaign are enabled, as far as settings are loaded."""
     states = setting_frames.ad_group_states(facts, account.id, window)
     campaigns = setting_frames.campaign_settings(facts, account.id, window).select("campaign_id", state="state")
     runs = pl.all_horizontal(
@@ -214,7 +213,7 @@ def _brand_clicks(facts: Facts, selection: Selection) -> pl.DataFrame:
 def _out_of_budget(facts: Facts, selection: Selection) -> pl.DataFrame:
     """campaign_id, dry: those out of budget on three or more of the last fourteen days."""
     late = selection.window.last - timedelta(days=_LATE_DAYS)
-    days = dry(facts, selection).filter(pl.col("day") > late).select("campaign_id", "day").unique()
+    days = out_of_budget.hours(facts, selection).filter(pl.col("day") > late).select("campaign_id", "day").unique()
     return days.group_by("campaign_id").agg(dry=pl.len() >= DRY_DAYS)
 
 

@@ -7,7 +7,7 @@ from typing import Any, Final
 
 import polars as pl
 
-from nimbus_reef.analysis import bid_advice, dry_hours, judged_proposals, own_actions, purposes
+from nimbus_reef.analysis import bid_advice, judged_proposals, out_of_budget, own_actions, purposes
 from nimbus_reef.analysis.delivery import budgets
 from nimbus_reef.analysis.judged import judged_targets
 from nimbus_reef.analysis.selection import Selection
@@ -110,7 +110,7 @@ def _campaigns(facts: Facts, selection: Selection) -> pl.DataFrame:
     settings = setting_frames.campaign_settings(facts, account.id, window)
     missing = [name for name in ("bidding", "daily_budget", "offsite_limited", "state") if name not in made.columns]
     dry = budgets.days_out_of_budget(facts, selection).select("campaign_id", "dry_days")
-    hours_held = facts.monthly_days(account.id, dry_hours.KIND, window)
+    hours_held = facts.monthly_days(account.id, out_of_budget.KIND, window)
     funded = (pl.col("state").cast(pl.String).fill_null(State.ENABLED.value) == State.ENABLED.value) & (
         pl.col("daily_budget").is_not_null() & pl.lit(hours_held > 0)
     )

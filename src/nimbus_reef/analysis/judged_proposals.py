@@ -15,7 +15,7 @@ from nimbus_reef.analysis.destinations import Destination, places
 from nimbus_reef.analysis.judged import Judged, judged_targets, judged_terms, judged_words, never_shut_out, winners
 from nimbus_reef.analysis.selection import Selection
 from nimbus_reef.analysis.sheet_rows import change, evidence_of, promise
-from nimbus_reef.core import bids, costly_words, evidence, own_limits, words
+from nimbus_reef.core import bids, costly_words, evidence, own_limits, past_bids, words
 from nimbus_reef.core.bids import BidMove, TargetAdvice
 from nimbus_reef.core.changes import Action, Change, Entity
 from nimbus_reef.core.checks import Subject
@@ -220,7 +220,7 @@ def history_of(facts: Facts, selection: Selection, target_id: int) -> pl.DataFra
 
 def worked_at(selection: Selection, days: pl.DataFrame, target_acos: float) -> tuple[Reason, ...]:
     """The highest bid at which a target met its target, by its days over its history; nothing where none did."""
-    best = bids.best_working_bid(bids.blocks(_past(days, history(selection))), target_acos)
+    best = past_bids.best_working_bid(past_bids.blocks(_past(days, history(selection))), target_acos)
     return () if best is None else (Reason(ReasonKey.BEST_BID, (best,)),)
 
 
@@ -231,7 +231,7 @@ def _waits(row: Mapping[str, Any]) -> Recommendation | None:
     return Recommendation(Move.NONE, (Reason(ReasonKey.WAITS, (row["waits"],)),))
 
 
-def _past(days: pl.DataFrame, window: Window) -> list[bids.Day]:
+def _past(days: pl.DataFrame, window: Window) -> list[past_bids.Day]:
     """Every day of the history up to the window's end; days that are not held brought nothing."""
     by_key = {row[0]: row[1:] for row in days.select("day", "clicks", "orders", "spend", "sales", "bid").rows()}
     if not by_key:
@@ -242,7 +242,9 @@ def _past(days: pl.DataFrame, window: Window) -> list[bids.Day]:
         day = window.first + timedelta(days=number)
         clicks, orders, spend, sales, bid = by_key.get(day, nothing)
         found.append(
-            bids.Day(clicks, orders, from_micro(spend), from_micro(sales), None if bid is None else from_micro(bid))
+            past_bids.Day(
+                clicks, orders, from_micro(spend), from_micro(sales), None if bid is None else from_micro(bid)
+            )
         )
     return found
 

@@ -22,7 +22,7 @@ _COLUMNS: Final = tuple(setting_frames.ADJUSTMENTS.values())
 def steps(facts: Facts, selection: Selection) -> pl.DataFrame:
     """
     campaign_id, day, multiplier: by what a campaign's bids are multiplied from each day on whose settings changed it,
-    in order; the clicks of the whole window weigh its placements. Of campaigns whose settings are held.
+    in order; the clicks of the whole window weigh its placements. Of campaigns whose settings are loaded.
     """
     account, window = selection.account, selection.window
     held = setting_frames.adjustment_steps(facts, account.id, window)

@@ -8,7 +8,7 @@ from typing import Final
 
 import polars as pl
 
-from nimbus_reef.analysis import dry_hours, judged_proposals, own_actions
+from nimbus_reef.analysis import judged_proposals, out_of_budget, own_actions
 from nimbus_reef.analysis.catalog import ads, families, gaps, structure
 from nimbus_reef.analysis.delivery import budgets, placements, solutions
 from nimbus_reef.analysis.judged_proposals import FILED_AS
@@ -105,7 +105,7 @@ def _solutions(facts: Facts, selection: Selection, keys: Sequence[str], planned:
 def _budgets(facts: Facts, selection: Selection, _: Sequence[str], __: Sequence[Change]) -> list[Proposal]:
     rows, present = (
         budgets.campaign_rows(facts, selection),
-        bool(facts.days(selection.account.id, dry_hours.KIND, selection.window)),
+        bool(facts.days(selection.account.id, out_of_budget.KIND, selection.window)),
     )
     return [budgets.proposal(rows, budgets.moved(facts, selection), hours_told=present)]
 

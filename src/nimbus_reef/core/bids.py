@@ -17,7 +17,6 @@ import polars as pl
 from scipy.optimize import brentq
 from scipy.special import betainc
 
-from nimbus_reef.core.metrics import met_target
 from nimbus_reef.core.reasons import Reason, ReasonKey
 from nimbus_reef.core.response import ClickResponse
 from nimbus_reef.core.windows import month_factor
@@ -25,9 +24,6 @@ from nimbus_reef.core.windows import month_factor
 STEP_DOWN = 0.30
 STEP_UP = 0.20
 OPENING = (0.5, 1.5)
-BLOCK_DAYS = 14
-MOST_BLOCKS = 6
-BLOCK_ORDERS = 3
 LOSES_AT: Final = 0.90
 """From this chance on a row that had its own test loses money."""
 WAIT_DAYS: Final = 10
@@ -212,57 +208,6 @@ class TargetAdvice:
             if bit
         ]
         return tuple(why)
-
-
-@dataclass(frozen=True, slots=True)
-class PastBlock:
-    """Fourteen days of one target: click-weighted bid, clicks, orders, spend, sales."""
-
-    bid: float
-    orders: int
-    spend: float
-    sales: float
-
-
-@dataclass(frozen=True, slots=True)
-class Day:
-    """One day of one target; bid None where no settings are known."""
-
-    clicks: int
-    orders: int
-    spend: float
-    sales: float
-    bid: float | None
-
-
-def blocks(days: Sequence[Day]) -> list[PastBlock]:
-    """The six newest 14-day blocks counted back from the last day given, whole ones only, newest first."""
-    found = []
-    for end in range(len(days), max(BLOCK_DAYS - 1, len(days) - MOST_BLOCKS * BLOCK_DAYS), -BLOCK_DAYS):
-        part = days[end - BLOCK_DAYS : end]
-        weighted = [(day.bid, day.clicks) for day in part if day.bid is not None and day.clicks]
-        if not weighted:
-            continue
-        clicks = sum(count for _, count in weighted)
-        found.append(
-            PastBlock(
-                bid=sum(bid * count for bid, count in weighted) / clicks,
-                orders=sum(day.orders for day in part),
-                spend=sum(day.spend for day in part),
-                sales=sum(day.sales for day in part),
-            )
-        )
-    return found
-
-
-def best_working_bid(history: Sequence[PastBlock], target_acos: float) -> float | None:
-    """The highest bid of a block that met the target with at least 3 orders."""
-    worked = [
-        block.bid
-        for block in history
-        if block.orders >= BLOCK_ORDERS and met_target(block.spend, block.sales, target_acos)
-    ]
-    return max(worked, default=None)
 
 
 def value_per_click(expected_cvr: float, aov: float) -> float:

@@ -9,7 +9,7 @@ from typing import Any, Final
 import numpy as np
 import polars as pl
 
-from nimbus_reef.analysis import dry_hours, purposes
+from nimbus_reef.analysis import out_of_budget, purposes
 from nimbus_reef.analysis.selection import Selection
 from nimbus_reef.analysis.sheet_rows import change, promise
 from nimbus_reef.core import budgets as rules
@@ -187,7 +187,7 @@ def days_out_of_budget(facts: Facts, selection: Selection) -> pl.DataFrame:
     """campaign_id, dry_days, from_hour (middling), missed_sales and gone_spend (micro-units of the window)."""
     # In order, so that fractions are summed the same way each time.
     by_day = (
-        dry_hours.dry(facts, selection)
+        out_of_budget.hours(facts, selection)
         .group_by("campaign_id", "day", maintain_order=True)
         .agg(pl.col("missed_sales", "missed_spend").sum(), first=pl.col("hour").min())
     )
@@ -204,7 +204,7 @@ def _clock(facts: Facts, selection: Selection, days: int) -> pl.DataFrame:
     sums = delivery_frames.hour_sums(facts, selection.account.id, selection.window)
     campaigns = sums.select("campaign_id").unique(maintain_order=True).with_row_index("of")
     spend, dry = np.zeros((len(campaigns), DAY)), np.zeros((len(campaigns), DAY))
-    for matrix, rows, column in ((spend, sums, "spend"), (dry, dry_hours.dry(facts, selection), "share")):
+    for matrix, rows, column in ((spend, sums, "spend"), (dry, out_of_budget.hours(facts, selection), "share")):
         placed = rows.join(campaigns, on="campaign_id", maintain_order="left")
         np.add.at(matrix, (placed["of"].to_numpy(), placed["hour"].to_numpy()), placed[column].to_numpy())
     return campaigns.select(

@@ -7,7 +7,7 @@ from typing import Any, Final
 
 import polars as pl
 
-from nimbus_reef.analysis import dry_hours
+from nimbus_reef.analysis import out_of_budget
 from nimbus_reef.analysis.delivery import budgets, hours, placements
 from nimbus_reef.analysis.delivery.budgets import BudgetMove, Line
 from nimbus_reef.analysis.delivery.hours import Grid
@@ -126,7 +126,7 @@ FILES: Final[Mapping[str, Callable[[Facts, Selection], Table]]] = {
 """Every table of the area, whole."""
 NEEDS: Final[Mapping[str, tuple[str, ...]]] = {
     "placements": (placements.KIND,),
-    "hours": (dry_hours.KIND,),
+    "hours": (out_of_budget.KIND,),
     "budgets": budgets.SOURCES,
 }
 """Reports of which any one makes a table."""

@@ -9,7 +9,8 @@ from typing import Final
 
 import polars as pl
 
-from nimbus_reef.analysis.dry_hours import KIND, dry
+from nimbus_reef.analysis import out_of_budget
+from nimbus_reef.analysis.out_of_budget import KIND
 from nimbus_reef.analysis.selection import Selection
 from nimbus_reef.core import evidence, hours, targeting
 from nimbus_reef.core.boosts import WEEK
@@ -253,7 +254,7 @@ def _segment_sums(facts: Facts, selection: Selection, segments: Sequence[Segment
             remedy="Draw hours of all days, or load it by day.",
         )
     sold = trade(facts, selection)
-    dried = dry(facts, selection).with_columns(weekday=pl.col("day").dt.weekday().cast(pl.Int64))
+    dried = out_of_budget.hours(facts, selection).with_columns(weekday=pl.col("day").dt.weekday().cast(pl.Int64))
     days, traded = (facts.monthly_days(selection.account.id, kind, selection.window) for kind in (KIND, TRADE))
     entries = []
     for segment in segments:

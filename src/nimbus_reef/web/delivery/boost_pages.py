@@ -8,7 +8,7 @@ from typing import Any, Final
 
 from werkzeug.datastructures import MultiDict
 
-from nimbus_reef.analysis import dry_hours
+from nimbus_reef.analysis import out_of_budget
 from nimbus_reef.analysis.acceptance import InPlan, in_plan
 from nimbus_reef.analysis.delivery import boosts, budgets, hours, plan_prices
 from nimbus_reef.analysis.delivery.boosts import Boosted
@@ -269,7 +269,7 @@ def page(ask: Context) -> BoostsView:
     shown = tried if there.left else None
     acceptance = plan_prices.accepted(facts, selection, changes, [proposal.changes]) if proposal and shown else None
     result = drawn(boosted, shown, weekday, figures)
-    hours_held = facts.held_days(ask.account.id, dry_hours.KIND, scope.window)
+    hours_held = facts.held_days(ask.account.id, out_of_budget.KIND, scope.window)
     return BoostsView(
         offered,
         boosted,

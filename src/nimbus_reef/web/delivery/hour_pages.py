@@ -11,7 +11,7 @@ from typing import Any, Final
 
 import polars as pl
 
-from nimbus_reef.analysis import dry_hours
+from nimbus_reef.analysis import out_of_budget
 from nimbus_reef.analysis.acceptance import InPlan, in_plan
 from nimbus_reef.analysis.delivery import budgets, hours
 from nimbus_reef.analysis.delivery.files import hours_table
@@ -349,11 +349,11 @@ def page(ask: Context) -> HoursView:
     drawn = scope.own_value("segments")
     segments = hours.drawn_segments(drawn) if drawn else hours.found_segments(facts, selection)
     sums = hours.segment_sums(facts, selection, segments)
-    value = ask.days(dry_hours.KIND)
-    times = delivery_frames.weekdays_held(facts, ask.account.id, dry_hours.KIND, scope.window)
+    value = ask.days(out_of_budget.KIND)
+    times = delivery_frames.weekdays_held(facts, ask.account.id, out_of_budget.KIND, scope.window)
 
     def dried() -> dict[tuple[int, int], tuple[float, str]]:
-        return dried_by_cell(dry_hours.dry(facts, selection), times, value, by_day=grid.by_day)
+        return dried_by_cell(out_of_budget.hours(facts, selection), times, value, by_day=grid.by_day)
 
     by_hour = hours.by_hour(facts, selection)
     starved = rules.starved(by_hour["spend"].to_list(), by_hour["organic"].to_list()) if grid.trade else ()

@@ -9,7 +9,7 @@ from flask import Blueprint, flash, make_response, redirect, render_template, re
 from flask import Response as PageResponse
 from werkzeug.wrappers import Response as AnyResponse
 
-from nimbus_reef.analysis import dry_hours
+from nimbus_reef.analysis import out_of_budget
 from nimbus_reef.analysis.acceptance import HANDFUL
 from nimbus_reef.analysis.delivery import budgets, files, placements
 from nimbus_reef.core.proposals import Proposal
@@ -60,7 +60,7 @@ def view(name: str) -> str:
     if found.needs:
         need(facts, scope, found.needs, figures())
     if name in ("hours", "budgets"):
-        make, reads = lambda: budgets.is_worked_out(facts, scope.selection), [(dry_hours.KIND, scope.window)]
+        make, reads = lambda: budgets.is_worked_out(facts, scope.selection), [(out_of_budget.KIND, scope.window)]
         worked_out_first(facts, scope, make, reads, first=is_first_answer())
     ask = context()
     opened = found.drawer(ask, scope.open) if scope.open and found.drawer else None

@@ -10,7 +10,7 @@ from typing import Final
 import polars as pl
 
 from nimbus_reef.analysis.wording import level
-from nimbus_reef.core import bids
+from nimbus_reef.core import past_bids
 from nimbus_reef.core.metrics import METRICS, Unit, in_units, ratio, with_ratios
 from nimbus_reef.core.model import MEASURES, MICRO
 from nimbus_reef.core.windows import Window
@@ -112,11 +112,11 @@ def stretches(days: pl.DataFrame, target_acos: float, figures: Figures) -> list[
     """
     rows = days.select("day", "clicks", "orders", "spend", "sales", "bid").rows()
     found = []
-    for end in range(len(rows), bids.BLOCK_DAYS - 1, -bids.BLOCK_DAYS):
-        part = rows[end - bids.BLOCK_DAYS : end]
-        past_blocks = bids.blocks(
+    for end in range(len(rows), past_bids.BLOCK_DAYS - 1, -past_bids.BLOCK_DAYS):
+        part = rows[end - past_bids.BLOCK_DAYS : end]
+        past_blocks = past_bids.blocks(
             [
-                bids.Day(clicks, orders, spend / MICRO, sales / MICRO, None if bid is None else bid / MICRO)
+                past_bids.Day(clicks, orders, spend / MICRO, sales / MICRO, None if bid is None else bid / MICRO)
                 for _, clicks, orders, spend, sales, bid in part
             ]
         )
@@ -129,8 +129,8 @@ def stretches(days: pl.DataFrame, target_acos: float, figures: Figures) -> list[
                 figures.money(block.bid, 2),
                 figures.count(block.orders),
                 figures.rate(ratio(block.spend, block.sales), 0) if block.sales else "no sales",
-                bids.best_working_bid([block], target_acos) is not None,
-                block.orders >= bids.BLOCK_ORDERS,
+                past_bids.best_working_bid([block], target_acos) is not None,
+                block.orders >= past_bids.BLOCK_ORDERS,
             )
         )
     return found

@@ -7,27 +7,27 @@ from typing import Final
 import polars as pl
 
 from nimbus_reef.analysis.selection import Selection
-from nimbus_reef.core import hours
+from nimbus_reef.core import hours as rules
 from nimbus_reef.store.reading import delivery_frames, setting_frames
 from nimbus_reef.store.reading.facts import Facts
 
 KIND: Final = "hourly"
 
 
-def dry(facts: Facts, selection: Selection) -> pl.DataFrame:
+def hours(facts: Facts, selection: Selection) -> pl.DataFrame:
     """
-    Dry hours of the part that is looked at (see `core.hours.dry`), with the campaign's settings; none where the report
-    is not held by day.
+    Those of the part that is looked at (see `core.hours.dry`), with the campaign's settings; none where the report
+    is not loaded by day.
     """
     account = selection.account
 
     def make() -> pl.DataFrame:
         rows = delivery_frames.hour_days(facts, account.id, selection.window)
         budgets = delivery_frames.budgets_in_force(facts, account.id, selection.window)
-        return hours.dry(rows, budgets, account.settings.dry)
+        return rules.dry(rows, budgets, account.settings.dry)
 
-    many = facts.if_many(account.id, KIND, selection.window, "dry hours", selection)
-    found = facts.kept("dry hours", account.id, make, selection.window, asked=many)
+    many = facts.if_many(account.id, KIND, selection.window, "hours out of budget", selection)
+    found = facts.kept("hours out of budget", account.id, make, selection.window, asked=many)
     settings = setting_frames.campaign_settings(facts, account.id, selection.window).select(
         "campaign_id", "campaign", "format", "portfolio", "state", "daily_budget"
     )
