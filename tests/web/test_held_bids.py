@@ -60,8 +60,12 @@ def test_a_campaign_that_is_left_moves_no_bid(owner, account):
     opened = owner.get("/scope/aims", query_string={"account": account.key, "campaign": name})
     assert "goal leave" in text_of(opened)
     back = {"account": account.key, "what": "goal", "level": "campaign", "of": name, "back": "/"}
-    owner.post("/scope/aims", data={**back, "percent": "2"})
+    sent = owner.post("/scope/aims", data={**back, "percent": "2"})
+    assert "percent" not in sent.location
+    assert "what" not in sent.location
     assert "goal most profit" in text_of(owner.get("/scope/aims", query_string={"account": account.key}))
+    now = owner.get("/scope/aims", query_string={"account": account.key, "campaign": name})
+    assert texts(now, "option[selected]") == ["most profit"]
     act(owner, "campaigns", rows=rows[0], do="goal usual")
     assert "goal" not in text_of(owner.get("/scope/aims", query_string={"account": account.key})).replace("goals", "")
 

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
-from typing import Final
+from typing import Any, Final
 
 from flask import Blueprint, flash, redirect, render_template, request
 from werkzeug.wrappers import Response
@@ -51,16 +51,25 @@ def own_aims() -> str:
     with facts.store.read() as connection:
         kept = own_limits.kept(connection, scope.account.id)
     held = scope.newest is not None
+    level = next((level for level in _SCOPED if getattr(scope, level)), "")
     return render_template(
         "_aims.html",
         lines=[(each.level, each.name, each.what, _limit_words(each.what, each.value)) for each in kept],
         back=inside(request.args.get("back", "/")),
         sources=_SOURCES,
         goals=list(enumerate(GOALS, start=1)),
-        scope_level=next((level for level in _SCOPED if getattr(scope, level)), ""),
+        scope_level=level,
+        goal=_goal(scope, level, kept),
         offers=offered_targets.offered(facts, scope.selection) if held else (),
         tried=_tried(scope) if held and scope.target_acos_text else "",
     )
+
+
+def _goal(scope: Scope, level: str, kept: Sequence[Any]) -> str:
+    """The goal that is set for the part looked at, else the account's."""
+    name = getattr(scope, level) if level else ""
+    own = [each.value for each in kept if (each.level, each.name, each.what) == (level, name, Limit.GOAL)]
+    return goal_at(own[0]) if own else scope.account.settings.goal
 
 
 def _tried(scope: Scope) -> str:
@@ -113,4 +122,6 @@ def set_aim() -> Response:
         flash(
             f"The {of}: {_limit_words(what, value)}." if value else f"The {of} has no {_LIMITS[what]} of its own now."
         )
-    return redirect(scope.link(inside(form.back.data or "/"), target_acos_text=""))
+    # What this form holds is no choice of the page that it goes back to.
+    own = tuple(pair for pair in scope.own if pair[0] not in (form.what.name, form.percent.name))
+    return redirect(scope.link(inside(form.back.data or "/"), target_acos_text="", own=own))
