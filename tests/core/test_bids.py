@@ -156,6 +156,9 @@ def test_only_a_row_that_surely_loses_and_has_no_bid_left_is_paused():
     assert (untested["move"], untested["p_lose"]) == ("bid", pytest.approx(0.969, abs=5e-4))
     assert one(**FAILED)["move"] == "bid", "it is bid down half way like the rest"
     assert one(**HOPELESS | {"goal": Goal.LEAVE.value})["move"] == "none"
+    unknown = one(**HOPELESS | {"bid": None, "window_bid": None})
+    assert (unknown["move"], unknown["held"], unknown["gain"] > 0) == ("pause", "", True)
+    assert one(**UNTESTED | {"bid": None, "window_bid": None})["held"] == Held.NO_BID
     assert one(**HOPELESS | {"moved_days": 2})["move"] == "pause"
 
 

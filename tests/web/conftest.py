@@ -59,8 +59,8 @@ def visitor(store, account, tmp_path):
 
 
 @pytest.fixture
-def account(demo):
-    """One demo brand, whose limits and goals below it are gone afterwards."""
+def fernhollow(demo):
+    """A demo brand, whose limits and goals below it are gone afterwards."""
     made = accounts.by_key(demo.store, "fernhollow-de")
     yield made
     with demo.store.read() as connection:

@@ -18,6 +18,7 @@ from nimbus_reef.jobs import intake
 from nimbus_reef.sim import brand, shapes
 from nimbus_reef.sim.vocabulary import FERNHOLLOW
 from nimbus_reef.store.loading import undo
+from nimbus_reef.store.people import plans
 from nimbus_reef.store.reading.facts import TARGET_SOURCES, TOTAL_SOURCES, Facts
 from nimbus_reef.store.record import loads
 from nimbus_reef.store.record.models import put_away
@@ -208,7 +209,10 @@ def test_search_terms_alone_claim_nothing_of_products_bids_or_states(visitor, st
     opened = visitor.get("/findings/costly-targets")
     assert "their bid is unknown. Load the targets report" in text_of(opened)
     assert len(row_ids(opened)) > 0, "what is costly stands there all the same"
-    assert not texts(opened, "[data-hotkey=A]")
+    sent = {"account": account.key, "where": "verdict:is:costly", "all": "yes"}
+    accept(visitor, "/targeting/targets/accept-many", sent)
+    planned = [each.change for each in plans.planned(store, account.id)]
+    assert {(each.entity, each.new_value) for each in planned} == {("target", "paused")}, "a pause needs no bid"
     assert "Already done?" in text_of(opened)
 
 

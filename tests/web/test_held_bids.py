@@ -50,31 +50,33 @@ def test_the_bids_of_a_campaign_are_moved_as_proposed_and_undone_at_once(owner, 
     assert not planned()
 
 
-def test_a_campaign_that_is_left_moves_no_bid(owner, account):
+def test_a_campaign_that_is_left_moves_no_bid(owner, fernhollow):
     rows = row_ids(owner.get(f"/targeting/campaigns?{A}&sort=-spend"))
     name = texts(owner.get(f"/targeting/campaigns?{A}&sort=-spend"), "tbody th .text")[0]
     told = act(owner, "campaigns", rows=rows[0], do="goal leave")
     assert "bids: leave as they are" in text_of(told)
-    page = owner.get("/targeting/targets", query_string={"account": account.key, "campaign": name, "cols": "bids"})
+    page = owner.get("/targeting/targets", query_string={"account": fernhollow.key, "campaign": name, "cols": "bids"})
     assert set(texts(page, "p.totals a")) <= {Held.LEFT, Held.NOT_LIVE}
-    opened = owner.get("/scope/aims", query_string={"account": account.key, "campaign": name})
+    opened = owner.get("/scope/aims", query_string={"account": fernhollow.key, "campaign": name})
     assert "goal leave" in text_of(opened)
-    back = {"account": account.key, "what": "goal", "level": "campaign", "of": name, "back": "/"}
+    back = {"account": fernhollow.key, "what": "goal", "level": "campaign", "of": name, "back": "/"}
     sent = owner.post("/scope/aims", data={**back, "percent": "2"})
     assert "percent" not in sent.location
     assert "what" not in sent.location
-    assert "goal most profit" in text_of(owner.get("/scope/aims", query_string={"account": account.key}))
-    now = owner.get("/scope/aims", query_string={"account": account.key, "campaign": name})
+    assert "goal most profit" in text_of(owner.get("/scope/aims", query_string={"account": fernhollow.key}))
+    now = owner.get("/scope/aims", query_string={"account": fernhollow.key, "campaign": name})
     assert texts(now, "option[selected]") == ["most profit"]
     act(owner, "campaigns", rows=rows[0], do="goal usual")
-    assert "goal" not in text_of(owner.get("/scope/aims", query_string={"account": account.key})).replace("goals", "")
+    assert "goal" not in text_of(owner.get("/scope/aims", query_string={"account": fernhollow.key})).replace(
+        "goals", ""
+    )
 
 
-def test_what_was_decided_before_stands_on_its_row_with_its_reason(owner, demo, account, planned):
+def test_what_was_decided_before_stands_on_its_row_with_its_reason(owner, demo, fernhollow, planned):
     row = row_ids(owner.get(f"{BIDS}&where=advice:is:cut&sort=-gain"))[0]
-    owner.post("/targeting/targets/accept-row", data={"account": account.key, "row": row})
+    owner.post("/targeting/targets/accept-row", data={"account": fernhollow.key, "row": row})
     (change,) = planned()
-    sendings.send(demo.store, account.id, 1, "sheet", [change])
+    sendings.send(demo.store, fernhollow.id, 1, "sheet", [change])
     page = owner.get(f"{BIDS}&where=decided:has:bid")
     assert row in row_ids(page)
     drawer = found(owner.get(f"/targeting/targets?{A}&open={row}"), "#drawer").get_text(" ", strip=True)
@@ -82,15 +84,15 @@ def test_what_was_decided_before_stands_on_its_row_with_its_reason(owner, demo, 
     assert change.change.reason[:40] in drawer
 
 
-def test_the_goal_of_an_account_is_chosen_from_a_list(owner, account):
-    page = owner.get(f"/accounts/{account.key}")
+def test_the_goal_of_an_account_is_chosen_from_a_list(owner, fernhollow):
+    page = owner.get(f"/accounts/{fernhollow.key}")
     assert texts(page, "#goal option") == ["most sales", "most profit", "leave"]
     sent = owner.post(
-        f"/accounts/{account.key}", data={"goal": "most profit", "was-goal": "most sales"}, follow_redirects=True
+        f"/accounts/{fernhollow.key}", data={"goal": "most profit", "was-goal": "most sales"}, follow_redirects=True
     )
     assert "bids are to bring" in text_of(sent)
     wrong = owner.post(
-        f"/accounts/{account.key}", data={"goal": "more", "was-goal": "most profit"}, follow_redirects=True
+        f"/accounts/{fernhollow.key}", data={"goal": "more", "was-goal": "most profit"}, follow_redirects=True
     )
     assert "has to be one of" in text_of(wrong)
-    owner.post(f"/accounts/{account.key}", data={"goal": "most sales", "was-goal": "most profit"})
+    owner.post(f"/accounts/{fernhollow.key}", data={"goal": "most sales", "was-goal": "most profit"})

@@ -405,7 +405,9 @@ def _wanted(rows: pl.DataFrame, rule: BidRule) -> pl.DataFrame:
     stepped = pl.max_horizontal(pl.min_horizontal(step, most), least)
     limited = pl.min_horizontal("stepped_bid", _MOST_RAISE * bid)
     floored = pl.min_horizontal(pl.max_horizontal(limited, "floor"), pl.max_horizontal("ceiling", "floor"))
-    no_bid_left = (aim < bid / _NO_BID_LEFT) | (aim < pl.col("floor"))
+    # Where the bid is not known, its price stands in: then the ratio between them is no matter.
+    too_dear = pl.coalesce(aim < bid / _NO_BID_LEFT, pl.col("may_cost") < pl.col("price") / _NO_BID_LEFT)
+    no_bid_left = too_dear | (aim < pl.col("floor")).fill_null(False)
     placed = (
         rows.with_columns(step=step, stepped_bid=stepped)
         .with_columns(wanted=floored, limited=limited)
@@ -417,8 +419,7 @@ def _wanted(rows: pl.DataFrame, rule: BidRule) -> pl.DataFrame:
         )
     )
     why = _why_held(rule)
-    known = pl.col("bid").is_not_null() & pl.col("aim").is_not_null()
-    free = pl.col("live") & ~pl.col("waits") & (pl.col("goal") != Goal.LEAVE.value) & known
+    free = pl.col("live") & ~pl.col("waits") & (pl.col("goal") != Goal.LEAVE.value)
     stops = (free & pl.col("loses") & no_bid_left).fill_null(False)
     return placed.with_columns(stops=stops, held=pl.when(stops).then(pl.lit("")).otherwise(why))
 

@@ -16,12 +16,12 @@ class DayState(StrEnum):
     figures are known only together with those of other days.
     """
 
-    HELD = "held"
-    PART = "held in part"
+    HELD = "loaded"
+    PART = "loaded in part"
     EARLY = "loaded before it matured"
     MATURING = "maturing"
     MISSING = "missing"
-    SUM = "held as one sum"
+    SUM = "loaded as one sum"
 
 
 @dataclass(frozen=True, slots=True)

@@ -127,7 +127,7 @@ def batch_summary(batch: Batch, figures: Figures) -> Summary:
 _CALENDAR_DAYS: Final = 120
 _DAY_WIDTH: Final = 5
 _IN_THE_KEY: Final = {
-    DayState.HELD: "held",
+    DayState.HELD: "loaded",
     DayState.MATURING: "maturing: sales are still coming in",
     DayState.EARLY: "loaded before it was complete: load those days again",
     DayState.PART: "one ad format is missing",
