@@ -36,10 +36,11 @@ COLUMNS = {
     "live": pl.Boolean,
     "waits": pl.Boolean,
     "moved_days": pl.Int64,
+    "quiet": pl.Boolean,
 }
 ROW = {
     **dict.fromkeys(("margin", "step_down", "step_up", "moved_days")),
-    **dict.fromkeys(("above_target", "own_brand", "out_of_budget", "page_broke", "waits"), False),
+    **dict.fromkeys(("above_target", "own_brand", "out_of_budget", "page_broke", "waits", "quiet"), False),
     "clicks": 60,
     "orders": 2,
     "spend": 48.0,
@@ -234,6 +235,21 @@ def test_what_gains_next_to_nothing_stays_and_few_changes_carry_most_of_the_gain
     pause = one(**HOPELESS)
     assert pause["gain"] == pytest.approx(676 * 1.09 - margin * pause["worth"] * 676)
     assert bids.carries(pl.Series([1.0, 94.0, 0.0, 3.0, 2.0])).to_list() == [False, True, False, True, False]
+
+
+def test_a_bid_without_traffic_rises_however_little_that_gains_and_what_a_change_adds_is_signed():
+    idle, quiet = advised(
+        UNCLICKED | {"bid": 0.30}, UNCLICKED | {"bid": 0.30, "quiet": True}, rule=BidRule(most_spend=9)
+    )
+    assert (idle["held"], idle["more_spend"]) == (Held.TINY, 0)
+    assert (quiet["move"], quiet["proposed"]) == ("bid", 0.40)
+    assert one(BidRule(most_spend=9), **UNCLICKED | {"bid": 0.60, "quiet": True})["held"] == Held.TINY, "no cut"
+    assert one(BidRule(most_spend=9), **UNCLICKED, quiet=True, ceiling=0.5)["held"] == Held.CEILING
+    cut, stop = one(), one(**HOPELESS)
+    assert cut["more_clicks"] == pytest.approx(60 * (0.65**OWN.e - 1))
+    assert cut["more_sales"] == pytest.approx(72 * (0.65**OWN.e - 1))
+    assert cut["more_spend"] == pytest.approx(48 * (0.65**OWN.of_spend - 1))
+    assert (stop["more_clicks"], stop["more_spend"]) == (-676, pytest.approx(-676 * 1.09))
 
 
 @given(

@@ -157,7 +157,7 @@ def test_the_calendar_says_of_every_kind_which_days_are_held():
     made = pages.calendar(held, {"target_daily": [span]}, NEWEST, 3, Figures("en_IE", "EUR"))
     targets, catalog = made.rows
     assert (targets.title, targets.rows, targets.newest) == ("Targets by day", "1,200", NEWEST.isoformat())
-    assert targets.says == "5 held, 1 missing, 1 loaded before it matured, 3 maturing"
+    assert targets.says == "5 loaded, 1 missing, 1 loaded before it matured, 3 maturing"
     assert sum(piece.width for piece in targets.pieces if piece.state == "missing") == (made.days - 9) * 5
     assert catalog.pieces == ()
     assert len(made.months) == 4

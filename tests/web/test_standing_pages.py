@@ -195,7 +195,7 @@ def test_the_nodes_of_the_tree_say_value_change_and_whether_that_is_good():
         return pl.DataFrame([row] * count)
 
     found = Totals("campaign_daily", days(100, 2), days(200, 1), 2, 1)
-    nodes = tree.nodes(found, {}, Figures("en_IE", "EUR"))
+    nodes = tree.nodes(found, {}, 0.28, Figures("en_IE", "EUR"))
     spend, acos, sales = nodes["spend"], nodes["acos"], nodes["sales"]
     assert (spend.value.replace("\xa0", " "), spend.up, spend.good) == ("€ 200", False, None)
     assert (acos.value.replace("\xa0", " "), acos.up, acos.good) == ("25.0 %", False, True)

@@ -21,9 +21,6 @@ from nimbus_reef.store.people.accounts import Account
 from nimbus_reef.store.reading import product_frames, row_frames, setting_frames, target_frames
 from nimbus_reef.store.reading.facts import Facts
 
-DRY_DAYS: Final = 3
-"""Raises wait where a campaign was out of budget on so many of the last days."""
-_LATE_DAYS: Final = 14
 _HALF: Final = 0.5
 
 
@@ -85,6 +82,9 @@ _KEPT: Final = (
     "step_down",
     "step_up",
     "cohort_mean",
+    "quiet",
+    "history_clicks",
+    "history_orders",
 )
 
 
@@ -96,7 +96,9 @@ def _rows(facts: Facts, selection: Selection) -> pl.DataFrame:
     limits = own_limits.columns(account.own_limits, account.bid_limits, rows.columns)
     usual = {what: getattr(account.bid_limits, what) for what in own_limits.OF_BIDS}
     plain = [pl.lit(value, pl.Float64).alias(f"limit_{what}") for what, value in usual.items()]
-    a, b = pl.col("prior_a") + pl.col("k"), pl.col("prior_b") + pl.col("n") - pl.col("k")
+    # What lies without traffic counts by all it ever did, or a dry month would make it look new.
+    n, k = (pl.coalesce(whole, part) for whole, part in (("history_n", "n"), ("history_k", "k")))
+    a, b = pl.col("prior_a") + k, pl.col("prior_b") + n - k
     mean = _mean_of_likes()
     waits = pl.col("waits").is_not_null() if "waits" in rows.columns else pl.lit(False)
     factors = multipliers.steps(facts, selection)
@@ -109,7 +111,8 @@ def _rows(facts: Facts, selection: Selection) -> pl.DataFrame:
         .join(_running(facts, account, window), on="ad_group_id", how="left", maintain_order="left")
         .join(_moved(facts, account, window), on="target_id", how="left", maintain_order="left")
         .join(_brand_clicks(facts, selection), on="target_id", how="left", maintain_order="left")
-        .join(_out_of_budget(facts, selection), on="campaign_id", how="left", maintain_order="left")
+        .join(out_of_budget.lately(facts, selection), on="campaign_id", how="left", maintain_order="left")
+        .pipe(_with_history, facts, selection)
         .with_columns(cohort_mean=mean)
         .select(
             "row_id",
@@ -120,8 +123,8 @@ def _rows(facts: Facts, selection: Selection) -> pl.DataFrame:
             pl.col("spend") / MICRO,
             pl.col("bid") / MICRO,
             pl.coalesce("multiplier", pl.lit(1.0)).alias("multiplier"),
-            a=pl.coalesce(a, "cohort_mean"),
-            b=pl.coalesce(b, 1 - pl.col("cohort_mean")),
+            a=pl.coalesce(a, pl.col("cohort_mean") + pl.col("history_k").fill_null(0)),
+            b=pl.coalesce(b, 1 - pl.col("cohort_mean") + (pl.col("history_n") - pl.col("history_k")).fill_null(0)),
             cohort_mean="cohort_mean",
             aov=pl.col("shrunk_aov") / MICRO,
             target_acos="target_acos",
@@ -136,12 +139,70 @@ def _rows(facts: Facts, selection: Selection) -> pl.DataFrame:
             | (pl.col("brand_clicks").fill_null(0) >= _HALF * pl.col("clicks")) & (pl.col("clicks") > 0),
             out_of_budget=pl.col("dry").fill_null(False),
             page_broke=pl.col("main_product").cast(pl.String).is_in(_broken(facts, selection)).fill_null(False),
-            live=pl.col("group_runs").fill_null(True)
-            & (pl.col("state").cast(pl.String).fill_null(State.ENABLED.value) == State.ENABLED.value),
+            live=_LIVE,
             waits=waits,
+            quiet="quiet",
+            history_clicks="history_clicks",
+            history_orders="history_orders",
             moved_days=pl.col("moved_days"),
         )
         .pipe(_with_window_bid, facts, selection, factors)
+    )
+
+
+_LIVE: Final = pl.col("group_runs").fill_null(True) & (
+    pl.col("state").cast(pl.String).fill_null(State.ENABLED.value) == State.ENABLED.value
+)
+
+
+def _with_history(rows: pl.DataFrame, facts: Facts, selection: Selection) -> pl.DataFrame:
+    """
+    With quiet: live, eligible and in budget, and not shown once in the last week, every day of which is loaded; of
+    those history_clicks, history_orders and history_n, history_k (at most an order a click) over all that is loaded.
+    """
+    account, last = selection.account, selection.window.last
+    week = Window(last - timedelta(days=bids.QUIET_DAYS - 1), last)
+    report = "target_daily"
+    whole = Window(last - timedelta(days=bid_response.HISTORY_DAYS - 1), last)
+    told = facts.held_days(account.id, report, week) == bids.QUIET_DAYS
+    sums = facts.sums(account.id, report, week) if told else None
+    seen = pl.lit(True) if sums is None else pl.col("target_id").is_in(_shown(sums).implode())
+    quiet = _LIVE & ~seen & ~pl.col("dry").fill_null(False) & pl.col("eligible").fill_null(True)
+    marked = rows.join(_eligible(facts, account, selection.window), on="ad_group_id", how="left", maintain_order="left")
+    marked = marked.with_columns(quiet=quiet)
+    nothing = [pl.lit(None, pl.Int64).alias(f"history_{name}") for name in ("clicks", "orders", "n", "k")]
+    if not marked["quiet"].any():
+        return marked.with_columns(nothing)
+    past = facts.sums(account.id, report, whole).select(
+        pl.col("target_id").cast(rows.schema["target_id"]),
+        *(pl.col(name).cast(pl.Int64) for name in ("clicks", "orders")),
+    )
+    of_quiet = marked.filter("quiet").select("target_id").join(past, on="target_id", how="left")
+    clicks, orders = (pl.col(name).fill_null(0) for name in ("clicks", "orders"))
+    counted = of_quiet.select(
+        "target_id",
+        history_clicks=clicks,
+        history_orders=orders,
+        history_n=clicks,
+        history_k=pl.min_horizontal(orders, clicks),
+    )
+    return marked.join(counted, on="target_id", how="left", maintain_order="left")
+
+
+def _shown(sums: pl.DataFrame) -> pl.Series:
+    return sums.filter(pl.col("impressions") > 0)["target_id"]
+
+
+def _eligible(facts: Facts, account: Account, window: Window) -> pl.DataFrame:
+    """ad_group_id, eligible: whether a product that is advertised there may be, as far as the catalog says."""
+    known = product_frames.catalog(facts, account.id).select(
+        "product_id", may=pl.col("ad_eligible").cast(pl.String) != "no"
+    )
+    return (
+        product_frames.enabled_ads(facts, account.id, window)
+        .join(known, on="product_id", how="left")
+        .group_by("ad_group_id")
+        .agg(eligible=pl.col("may").fill_null(True).any())
     )
 
 
@@ -208,13 +269,6 @@ def _brand_clicks(facts: Facts, selection: Selection) -> pl.DataFrame:
         .group_by("target_id")
         .agg(brand_clicks=pl.col("clicks").cast(pl.Int64).sum())
     )
-
-
-def _out_of_budget(facts: Facts, selection: Selection) -> pl.DataFrame:
-    """campaign_id, dry: those out of budget on three or more of the last fourteen days."""
-    late = selection.window.last - timedelta(days=_LATE_DAYS)
-    days = out_of_budget.hours(facts, selection).filter(pl.col("day") > late).select("campaign_id", "day").unique()
-    return days.group_by("campaign_id").agg(dry=pl.len() >= DRY_DAYS)
 
 
 def _broken(facts: Facts, selection: Selection) -> list[str]:

@@ -194,6 +194,8 @@ def _caps(facts: Facts, selection: Selection) -> pl.DataFrame:
 
 
 def _gathered(check: Check, rows: pl.DataFrame) -> pl.DataFrame:
+    if "members" in rows.columns:
+        return rows
     if not check.gathers or rows.is_empty():
         return rows.with_columns(members=pl.concat_list("row_id"))
     lines = findings_rules.gathered(rows)

@@ -220,8 +220,15 @@ def history_of(facts: Facts, selection: Selection, target_id: int) -> pl.DataFra
 
 def worked_at(selection: Selection, days: pl.DataFrame, target_acos: float) -> tuple[Reason, ...]:
     """The highest bid at which a target met its target, by its days over its history; nothing where none did."""
-    best = past_bids.best_working_bid(past_bids.blocks(_past(days, history(selection))), target_acos)
-    return () if best is None else (Reason(ReasonKey.BEST_BID, (best,)),)
+    best = past_bids.best_working(past_bids.blocks(_past(days, history(selection))), target_acos)
+    return () if best is None else (Reason(ReasonKey.BEST_BID, (best.bid,)),)
+
+
+def dried_up(
+    selection: Selection, days: pl.DataFrame, bid: float | None, target_acos: float
+) -> past_bids.PastBlock | None:
+    """The past two weeks that sold within target at another bid than today's, of a target that sells little now."""
+    return past_bids.dried_up(_past(days, history(selection)), bid, target_acos)
 
 
 def _waits(row: Mapping[str, Any]) -> Recommendation | None:

@@ -9,7 +9,7 @@ from typing import Final
 import polars as pl
 
 from nimbus_reef.analysis.brands import NEITHER, OWN, RIVAL
-from nimbus_reef.analysis.tables import NO, YES, Field, metric_fields, word_count
+from nimbus_reef.analysis.tables import NO, YES, Field, metric_fields, word_count, yes_or_no
 from nimbus_reef.core import evidence
 from nimbus_reef.core.bids import BidMove, Goal, Held
 from nimbus_reef.core.checks import Subject
@@ -63,6 +63,8 @@ _WORD_SETS: Final[Mapping[str, tuple[str, ...]]] = {
 }
 BIDS: Final = "bids"
 """The set of columns that shows what bids are, what they should be, and why they stay."""
+PRICES: Final = "prices"
+"""The set that shows what clicks cost beside what they may, and what a change of the bid adds or spares."""
 _PLACE: Final = ("campaign", "ad_group", "target", "match_type")
 TARGETS = View(
     "targets",
@@ -72,7 +74,11 @@ TARGETS = View(
     "targets",
     ("target", "campaign", "ad_group"),
     "target",
-    {**COLUMN_SETS, BIDS: ("bid", "next_bid", "aim", "cpc", "may_cost", "rpc", "worth", "gain", "held", "decided")},
+    {
+        **COLUMN_SETS,
+        BIDS: ("bid", "next_bid", "aim", "cpc", "may_cost", "rpc", "worth", "gain", "held", "decided"),
+        PRICES: ("clicks", "cpc", "may_cost", "bid", "next_bid", "more_clicks", "more_sales", "more_spend"),
+    },
     named=_PLACE,
     settings=("state", pl.col("bid") / MICRO),
     typed=True,
@@ -190,6 +196,7 @@ def fields(view: View, judge: str) -> dict[str, Field]:
 
 _RISES: Final = pl.col("proposed") > pl.col("bid") / MICRO
 _NEXT_BID: Final = pl.when(pl.col("move") != BidMove.PAUSE.value).then(pl.col("proposed"))
+_ADDED: Final = "What the proposed change is expected to add in 30 days. Below 0 for a cut"
 ADVISED: Final = (
     Field(
         "advice",
@@ -223,6 +230,15 @@ ADVISED: Final = (
         pl.when("carries").then(pl.lit(YES)).otherwise(pl.lit(NO)),
         options=(YES, NO),
         definition="Whether it is among the changes that bring 95 % of all expected gain",
+    ),
+    Field("more_clicks", "added clicks", pl.col("more_clicks"), "", _ADDED, digits=0),
+    Field("more_sales", "added sales", pl.col("more_sales"), "¤", _ADDED, digits=0),
+    Field("more_spend", "added spend", pl.col("more_spend"), "¤", _ADDED, digits=0),
+    yes_or_no(
+        "over_price", "costs too much", pl.col("cpc") > pl.col("may_cost"), "Its CPC is above what a click may cost"
+    ),
+    yes_or_no(
+        "quiet", "no traffic", pl.col("quiet"), "Live, eligible and in budget, but no impressions in the last 7 days"
     ),
     Field("goal", "goal", pl.col("goal"), options=tuple(Goal), definition="What its bid is to bring"),
     Field(
@@ -313,7 +329,7 @@ _RATES: Final = (*(each.key for each in _LEAVING if each.unit is Unit.RATE), "ne
 _AMOUNTS: Final = (
     *(each.key for each in METRICS.values() if each.unit is Unit.MONEY),
     *("stake", "likely_overspend", "excess", "bid", "idle_spend", "waste", "due", "factor"),
-    *("next_bid", "aim", "may_cost", "worth", "gain"),
+    *("next_bid", "aim", "may_cost", "worth", "gain", "more_sales", "more_spend"),
 )
 _JUDGED: Final = (
     *("needed_cvr", "p_over", "p_free", "own_test", "own_fault", "by_words"),

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from datetime import timedelta
 from typing import Final
 
 import polars as pl
@@ -12,6 +13,8 @@ from nimbus_reef.store.reading import delivery_frames, setting_frames
 from nimbus_reef.store.reading.facts import Facts
 
 KIND: Final = "hourly"
+_LATE_DAYS: Final = 14
+_OFTEN: Final = 3
 
 
 def hours(facts: Facts, selection: Selection) -> pl.DataFrame:
@@ -32,3 +35,10 @@ def hours(facts: Facts, selection: Selection) -> pl.DataFrame:
         "campaign_id", "campaign", "format", "portfolio", "state", "daily_budget"
     )
     return selection.within(facts, found.join(settings, on="campaign_id", maintain_order="left"))
+
+
+def lately(facts: Facts, selection: Selection) -> pl.DataFrame:
+    """campaign_id, dry: whether it was out of budget on three or more of the last fourteen days."""
+    late = selection.window.last - timedelta(days=_LATE_DAYS)
+    days = hours(facts, selection).filter(pl.col("day") > late).select("campaign_id", "day").unique()
+    return days.group_by("campaign_id").agg(dry=pl.len() >= _OFTEN)

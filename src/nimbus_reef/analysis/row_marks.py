@@ -10,15 +10,15 @@ import polars as pl
 from nimbus_reef.analysis import earlier_decisions
 from nimbus_reef.analysis.bid_advice import with_advice
 from nimbus_reef.analysis.brands import with_brand
-from nimbus_reef.analysis.judged_tables import ADVISED, BIDS
+from nimbus_reef.analysis.judged_tables import ADVISED, BIDS, PRICES
 from nimbus_reef.analysis.planned_rows import marked
 from nimbus_reef.analysis.selection import Selection
 from nimbus_reef.core.checks import Subject
 from nimbus_reef.store.people import plans
 from nimbus_reef.store.reading.facts import Facts
 
-ADVISED_KEYS: Final = frozenset((*(each.key for each in ADVISED), BIDS))
-"""What asks for the advice on bids: one of its fields, or the set of columns that shows it."""
+ADVISED_KEYS: Final = frozenset((*(each.key for each in ADVISED), BIDS, PRICES))
+"""What asks for the advice on bids: one of its fields, or a set of columns that shows it."""
 
 
 def with_marks(

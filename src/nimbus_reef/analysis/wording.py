@@ -406,6 +406,13 @@ _REASONS: Final[Mapping[ReasonKey, str | _Told]] = {
     ReasonKey.NO_CLICKS_YET: lambda value, figures: (
         f"no clicks yet: it counts as similar targets do, {figures.rate(value[0])}"
     ),
+    ReasonKey.NO_TRAFFIC: lambda value, figures: (
+        f"no impressions in {figures.counted(value[0], 'day')} although it is live. The bid rises step by step, up to"
+        " what a click is worth"
+    ),
+    ReasonKey.NEVER_SOLD: lambda value, figures: (
+        f"{figures.counted(value[0], 'click')} in all loaded reports and no order: check its product first"
+    ),
     ReasonKey.OWN_BRAND_STAYS: "it is your own brand: buyers look for it anyway, so its bid is not raised",
     ReasonKey.OWN_CONVERSION: lambda value, figures: (
         f"it converts {figures.rate(value[0])} itself, similar targets {figures.rate(value[1])}"

@@ -35,7 +35,8 @@ _RATIO_ENDS: Final = (0.5, 2.0)
 _MOST_RAISE: Final = 2.0
 _NO_BID_LEFT: Final = 10
 """An aim below the bid by more than this leaves no bid."""
-_HALF_CENT: Final = 0.005
+QUIET_DAYS: Final = 7
+"""Without an impression for so long, a live target is without traffic."""
 CARRIES: Final = 0.95
 
 
@@ -163,6 +164,9 @@ class TargetAdvice:
     step_up: float | None = None
     moved_days: int | None = None
     cohort_mean: float | None = None
+    quiet: bool = False
+    history_clicks: int | None = None
+    history_orders: int | None = None
 
     def because(self, rule: BidRule, response: ClickResponse) -> tuple[Reason, ...]:
         """The sentence on its bid, and every limit that bit."""
@@ -190,6 +194,10 @@ class TargetAdvice:
         if self.move is not BidMove.BID:
             return tuple(why)
         rises = (self.proposed or 0.0) > self.bid
+        if rises and self.quiet:
+            why.append(Reason(ReasonKey.NO_TRAFFIC, (QUIET_DAYS,)))
+            if self.history_clicks and not self.history_orders:
+                why.append(Reason(ReasonKey.NEVER_SOLD, (self.history_clicks,)))
         why += [
             Reason(key, figures)
             for bit, key, figures in (
@@ -308,7 +316,8 @@ def advised(rows: pl.DataFrame, response: ClickResponse, rule: BidRule = STANDAR
         (what an order is worth); bid (in force, null where unknown), window_bid (click-weighted over the window),
         multiplier (what adjustments in force multiply bids by); target_acos, margin (fractions, margin null where it
         is unknown), goal; floor, ceiling; step_down, step_up (fractions, null for none); booleans above_target,
-        own_brand, out_of_budget, page_broke, live, waits; moved_days (since anybody changed the bid, null for never).
+        own_brand, out_of_budget, page_broke, live, waits, quiet (live without an impression for a week: its bid rises
+        step by step however little that gains); moved_days (since anybody changed the bid, null for never).
     response : ClickResponse
         How clicks and prices answer bids.
     rule : BidRule
@@ -322,8 +331,9 @@ def advised(rows: pl.DataFrame, response: ClickResponse, rule: BidRule = STANDAR
         (ACOS of most profit, null without a margin), goal_acos (T*), may_cost (T*·v), aim, p_lose, move (of
         `BidMove`), proposed (the new bid; the present one where it stays), held (of `Held`, empty where it moves),
         doubled, at_floor, at_ceiling, stepped (which limit bit), share_of_raise (how much of each raise the limit on
-        spend leaves, 1 for all), gain (units in 30 days that the change is expected to bring, in profit at the margin
-        at which its goal ACOS is the peak), carries (whether it is among those that bring 95 % of all gain).
+        spend leaves, 1 for all), more_clicks, more_sales, more_spend (what the change is expected to add in 30 days, in
+        units, less than 0 for a cut), gain (the same in profit, at the margin at which its goal ACOS is the peak),
+        carries (whether it is among those that bring 95 % of all gain).
 
     References
     ----------
@@ -364,6 +374,9 @@ _ADVISED: Final = (
     "at_ceiling",
     "stepped",
     "share_of_raise",
+    "more_clicks",
+    "more_sales",
+    "more_spend",
     "gain",
     "carries",
 )
@@ -480,19 +493,26 @@ def _with_cost(rows: pl.DataFrame) -> pl.DataFrame:
 
 
 def _with_gain(rows: pl.DataFrame, response: ClickResponse, rule: BidRule, days: int) -> pl.DataFrame:
-    """With gain; changes that gain next to nothing stay."""
+    """With what each change adds and gains; changes that gain next to nothing stay, but those that look for traffic."""
     margin = pl.col("goal_acos") / response.peak if response.peak else pl.lit(0.0)
-    sales, cost = pl.col("worth") * pl.col("due_clicks"), pl.col("cost")
-    x = pl.col("proposed") / pl.col("bid")
-    moved = margin * sales * (x**response.e - 1) - cost * (x**response.of_spend - 1)
+    month, x = month_factor(days), pl.col("proposed") / pl.col("bid")
     moves = pl.col("move") == BidMove.BID.value
-    gain = pl.when(moves).then(moved).when("stops").then(cost - margin * sales).fill_null(0.0)
-    tiny = moves & (pl.col("gain") < rule.least_gain) & pl.lit(rule.least_gain > 0)
-    return rows.with_columns(gain=gain * month_factor(days)).with_columns(
-        held=pl.when(tiny).then(pl.lit(Held.TINY.value)).otherwise("held"),
-        move=pl.when(tiny).then(pl.lit(BidMove.NONE.value)).otherwise("move"),
-        proposed=pl.when(tiny).then("bid").otherwise("proposed"),
-        gain=pl.when(tiny).then(0.0).otherwise("gain"),
+
+    def added(name: str, whole: pl.Expr, power: float) -> pl.Expr:
+        part = pl.when("stops").then(-1.0).when(moves).then(x**power - 1).otherwise(0.0)
+        return (whole * part * month).fill_null(0.0).alias(name)
+
+    gained = rows.with_columns(
+        added("more_clicks", pl.col("due_clicks"), response.e),
+        added("more_sales", pl.col("worth") * pl.col("due_clicks"), response.e),
+        added("more_spend", pl.col("cost"), response.of_spend),
+    ).with_columns(gain=(margin * pl.col("more_sales") - pl.col("more_spend")).fill_null(0.0))
+    looks = pl.col("quiet") & (x > 1)
+    tiny = moves & ~looks.fill_null(False) & (pl.col("gain") < rule.least_gain) & pl.lit(rule.least_gain > 0)
+    stays = {"held": pl.lit(Held.TINY.value), "move": pl.lit(BidMove.NONE.value), "proposed": pl.col("bid")}
+    nothing = dict.fromkeys(("more_clicks", "more_sales", "more_spend", "gain"), pl.lit(0.0))
+    return gained.with_columns(
+        pl.when(tiny).then(then).otherwise(name).alias(name) for name, then in (stays | nothing).items()
     )
 
 

@@ -38,6 +38,7 @@ _MONEY: Final[Mapping[Money, str]] = {
     Money.OVERSPEND: "wasted spend per 30 days",
     Money.OWN: "wasted spend per 30 days, beside the total",
     Money.MISSED: "missed sales per 30 days",
+    Money.GAIN: "expected gain in profit per 30 days",
     Money.EARNED: "sales per 30 days",
     Money.SPENT: "ad spend per 30 days",
 }

@@ -14,6 +14,8 @@ from nimbus_reef.core.metrics import met_target
 BLOCK_DAYS = 14
 MOST_BLOCKS = 6
 BLOCK_ORDERS = 3
+NEAR = 0.03
+"""A bid nearer than this to another is the same."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -57,11 +59,20 @@ def blocks(days: Sequence[Day]) -> list[PastBlock]:
     return found
 
 
-def best_working_bid(history: Sequence[PastBlock], target_acos: float) -> float | None:
-    """The highest bid of a block that met the target with at least 3 orders."""
+def best_working(history: Sequence[PastBlock], target_acos: float) -> PastBlock | None:
+    """The block with the highest bid of those that met the target with at least 3 orders."""
     worked = [
-        block.bid
-        for block in history
-        if block.orders >= BLOCK_ORDERS and met_target(block.spend, block.sales, target_acos)
+        block for block in history if block.orders >= BLOCK_ORDERS and met_target(block.spend, block.sales, target_acos)
     ]
-    return max(worked, default=None)
+    return max(worked, key=lambda block: block.bid, default=None)
+
+
+def dried_up(days: Sequence[Day], bid: float | None, target_acos: float) -> PastBlock | None:
+    """
+    The best working block of a target that has dried up since: its last 14 days brought less than half of that block's
+    orders, at a bid that is at least 3 % away. None where that is not so.
+    """
+    best = best_working(blocks(days), target_acos)
+    if best is None or bid is None or abs(bid - best.bid) <= NEAR * bid:
+        return None
+    return best if 2 * sum(day.orders for day in days[-BLOCK_DAYS:]) < best.orders else None

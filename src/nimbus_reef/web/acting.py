@@ -8,18 +8,21 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from typing import Final
 
+import polars as pl
 from flask import Response, flash, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response as AnyResponse
 
 from nimbus_reef.analysis import acceptance
 from nimbus_reef.analysis.acceptance import HANDFUL, Assessed
 from nimbus_reef.analysis.proposals import proposals
+from nimbus_reef.analysis.readings import reading
+from nimbus_reef.core.checks import CHECKS
 from nimbus_reef.core.proposals import Proposal
 from nimbus_reef.formats.typed import whole
 from nimbus_reef.jobs import acceptances
 from nimbus_reef.store.people import plans
 from nimbus_reef.store.record import loads
-from nimbus_reef.web.current import context, figures, inside, must_write, services
+from nimbus_reef.web.current import context, current_scope, figures, inside, must_write, services
 from nimbus_reef.web.kit.context import Context
 from nimbus_reef.web.kit.lists import ListSpec, listed
 from nimbus_reef.web.kit.previews import AcceptancePreview, preview
@@ -122,7 +125,13 @@ def take_out(scope: Scope) -> None:
 
 def selected() -> list[str]:
     """The rows that a form selects: those of a table, or the ones behind selected findings."""
-    return [*request.form.getlist("rows"), *request.form.getlist("findings")]
+    rows, found = request.form.getlist("rows"), request.form.getlist("findings")
+    check = CHECKS.get(request.form.get("check", ""))
+    if found and check is not None:
+        read = reading(services().facts, current_scope().selection, check.reads)
+        if "members" in read.columns:
+            found = read.filter(pl.col("row_id").is_in(found))["members"].explode().to_list()
+    return [*rows, *found]
 
 
 def keys_of(ask: Context, rows: ListSpec) -> list[str]:

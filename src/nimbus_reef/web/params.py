@@ -71,6 +71,13 @@ OWN_OF_A_PAGE = (
     "condition",
     "which",
     "day",
+    "fixed",
+    "at",
+    "cpc",
+    "cvr",
+    "aov",
+    "visits",
+    "anyway",
 )
 """Choices that a page may offer besides: kept in its address, left behind by links to other pages."""
 

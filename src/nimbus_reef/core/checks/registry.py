@@ -53,13 +53,14 @@ Subject.KEYWORD = Subject("keyword")
 class Money(StrEnum):
     """
     What the stake of a check is: part of the overspend, which counts the same money once; money of its own, in no
-    headline; sales that are missed; or nothing at stake, and what the rows sell now, or what their ads cost now, is
-    told instead.
+    headline; sales that are missed; profit that a change is expected to bring; or nothing at stake, and what the rows
+    sell now, or what their ads cost now, is told instead.
     """
 
     OVERSPEND = "overspend"
     OWN = "own money"
     MISSED = "missed sales"
+    GAIN = "expected gain"
     EARNED = "sales"
     SPENT = "ad spend"
 
@@ -106,6 +107,8 @@ class Reading:
     BUDGETS: ClassVar[Reading]
     DUPLICATES: ClassVar[Reading]
     HOURS: ClassVar[Reading]
+    BIDS: ClassVar[Reading]
+    QUIET: ClassVar[Reading]
 
 
 Reading.TARGETS = Reading("judged targets", overlap=Overlap.TARGET)
@@ -124,6 +127,8 @@ Reading.PLACEMENTS = Reading("judged placements", named=True, overlap=Overlap.CA
 Reading.BUDGETS = Reading("campaigns out of budget", named=True)
 Reading.DUPLICATES = Reading("duplicate keywords", named=True)
 Reading.HOURS = Reading("judged hours", overlap=Overlap.CAMPAIGN)
+Reading.BIDS = Reading("bids to move, by campaign", named=True)
+Reading.QUIET = Reading("targets without traffic")
 
 
 @dataclass(frozen=True, slots=True)

@@ -131,6 +131,46 @@ WINNERS = register(
     )
 )
 
+BIDS_TO_MOVE = register(
+    Check(
+        key="bids-to-move",
+        area=AreaKey.TARGETING,
+        subject=Subject.TARGET,
+        view="targets",
+        reads=Reading.BIDS,
+        money=Money.GAIN,
+        title="Bids to move",
+        question="Which bids bring most of what moving all of them is expected to gain?",
+        to_do="move them as proposed",
+        condition=pl.lit(True),
+        accepts=True,
+        by_itself=True,
+        see_all=("carries:is:yes",),
+        sentence=lambda row: "{cuts:counted cut}, {raises:counted raise}, {pauses:counted pause}",
+    )
+)
+
+QUIET_TARGETS = register(
+    Check(
+        key="quiet-targets",
+        area=AreaKey.TARGETING,
+        subject=Subject.TARGET,
+        view="targets",
+        reads=Reading.QUIET,
+        money=Money.GAIN,
+        title="Targets without traffic",
+        question="Which live targets had no impressions for a week at a bid below what a click is worth?",
+        to_do="raise the bid step by step",
+        condition=pl.lit(True),
+        accepts=True,
+        see_all=("quiet:is:yes", "advice:is:raise"),
+        sentence=lambda row: (
+            "no impressions in 7 days; in all loaded reports {history_clicks:counted click},"
+            " {history_orders:counted order}"
+        ),
+    )
+)
+
 
 def filed_under(verdict: Verdict, *, own_fault: bool, by_words: bool, orders: int) -> str:
     """The check that a change of a target is filed under: the one that found it, else advice on its bid."""

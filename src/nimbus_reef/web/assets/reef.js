@@ -287,6 +287,65 @@ Alpine.data("picker", () => ({
   },
 }));
 
+/**
+ * The target's mark on the price axis of the target solver. It follows the handle by the same power laws as the server's
+ * figures; let go, the target is asked for.
+ */
+Alpine.data("solver", () => ({
+  init() {
+    this.told = JSON.parse(this.$root.dataset.moving);
+    const now = this.$refs.mark.querySelector("line").getAttribute("x1"), { left, right, low, high } = this.told;
+    this.$refs.handle.value = low + ((now - left) / (right - left)) * (high - low);
+    this.$refs.handle.setAttribute("aria-valuetext", this.percent(Math.exp(this.$refs.handle.value)) + " %");
+  },
+  percent(factor) {
+    return (100 * this.told.acos * factor).toFixed(1);
+  },
+  at(factor) {
+    const { sales, acos, margin, e, p } = this.told;
+    const sold = sales * factor ** (e / p), spent = sales * acos * factor ** ((e + p) / p);
+    return { sales: sold, spend: spent, profit: (margin ?? 0) * sold - spent, acos: acos * factor };
+  },
+  move() {
+    const { left, right, low, high, scales, price } = this.told, value = Number(this.$refs.handle.value);
+    const factor = Math.exp(value), x = left + ((value - low) / (high - low)) * (right - left), found = this.at(factor);
+    const written = (figure, digits) => figure.toLocaleString(document.documentElement.dataset.numbers || "en", { minimumFractionDigits: digits, maximumFractionDigits: digits });
+    const mark = this.$refs.mark, [line, head] = mark.children;
+    // Its words never lie over the lanes' names or beyond the edge.
+    if (x < left + 60 || x > right - 60) {
+      for (const words of mark.querySelectorAll("text")) {
+        words.classList.toggle("left", x > right - 60);
+        words.classList.toggle("right", x < left + 60);
+      }
+    }
+    for (const end of ["x1", "x2"]) line.setAttribute(end, x);
+    head.setAttribute("x", x + (head.classList.contains("left") ? -5 : 5));
+    head.textContent = `target ${written(price * factor, 2)}`;
+    for (const dot of mark.querySelectorAll("[data-lane]")) {
+      const lane = dot.dataset.lane, y = scales[lane][0] + scales[lane][1] * found[lane], words = dot.nextElementSibling;
+      dot.setAttribute("cx", x);
+      dot.setAttribute("cy", y);
+      words.setAttribute("x", x + (words.classList.contains("left") ? -8 : 8));
+      words.setAttribute("y", y - 7);
+      words.textContent = lane === "acos" ? written(100 * found.acos, 1) : written(found[lane], 0);
+    }
+    this.$refs.handle.setAttribute("aria-valuetext", this.percent(factor) + " %");
+  },
+  /** The target is asked for: whatever else was fixed gives way. */
+  solve() {
+    const form = this.$refs.form, asked = Object.assign(document.createElement("input"), { type: "hidden", name: "target_acos" });
+    asked.value = this.percent(Math.exp(this.$refs.handle.value));
+    for (const each of form.querySelectorAll("[name=target_acos],[name=at],[name=fixed]")) each.disabled = true;
+    form.append(asked);
+    form.requestSubmit();
+  },
+  /** A figure that was given for one that is fixed no more is not sent for another. */
+  send(event) {
+    if (event.target.name === "fixed" && this.$refs.fixed && this.$refs.fixed.name === "at") this.$refs.fixed.disabled = true;
+    this.$refs.form.requestSubmit();
+  },
+}));
+
 /** The rows of a preview: how many are still ticked, and a way to work the sums out again once any is not. */
 Alpine.data("ticks", () => ({
   count() {

@@ -110,7 +110,7 @@ def _block(
     *,
     whole: bool,
 ) -> FindingBlock:
-    check, gain = group.check, group.check.money is Money.EARNED
+    check = group.check
     shown = group.rows if whole else group.rows.head(SHOWN)
     return FindingBlock(
         key=check.key,
@@ -118,9 +118,9 @@ def _block(
         to_do=check.to_do,
         opens=opens(check),
         amount=figures.micro(_money_of(check, group.rows, days)),
-        gain=gain,
+        gain=check.money in _GOOD,
         is_what=IS[check.money],
-        weighs=_weighs(group, found, days, figures, gain=gain),
+        weighs=_weighs(group, found, days, figures),
         lines=tuple(
             _beside(
                 finding_line(row, group, largest, days, figures),
@@ -162,22 +162,26 @@ IS: Final[Mapping[Money, str]] = {
     Money.OVERSPEND: "wasted",
     Money.OWN: "wasted",
     Money.MISSED: "missed sales",
+    Money.GAIN: "expected gain",
     Money.EARNED: "sales today",
     Money.SPENT: "ad spend on them",
 }
 """What the money of a group is, per 30 days."""
 
 
-def _weighs(group: Group, found: Findings, days: int, figures: Figures, *, gain: bool) -> str:
+_GOOD: Final = frozenset((Money.EARNED, Money.GAIN))
+
+
+def _weighs(group: Group, found: Findings, days: int, figures: Figures) -> str:
     """Whether it matters at this size of account."""
-    if gain:
+    if group.check.money is Money.EARNED:
         share = int(group.rows["sales"].sum()) / found.sales if found.sales else None
         return f"{figures.rate(share)} of sales"
     monthly = month_factor(days)
     money = _money_of(group.check, group.rows, days)
     of_spend = money / (found.spend * monthly) if found.spend else None
     of_sales = money / (found.sales * monthly) if found.sales else None
-    if group.check.money is Money.MISSED:
+    if group.check.money in (Money.MISSED, Money.GAIN):
         return f"{figures.rate(of_sales)} of sales"
     return f"{figures.rate(of_spend)} of spend, {figures.rate(of_sales)} of sales"
 
@@ -189,7 +193,7 @@ def finding_line(row: Mapping[str, Any], group: Group, largest: int, days: int, 
         return _named_line(row, group, largest, days, figures)
     if check.subject is Subject.PHRASE:
         return _word_line(row, largest, figures)
-    gain, money = check.money is Money.EARNED, _money(check, row, days)
+    sells, money = check.money is Money.EARNED, _money(check, row, days)
     name, where = named(check, row)
     return FindingLine(
         row_id=row["row_id"],
@@ -197,9 +201,9 @@ def finding_line(row: Mapping[str, Any], group: Group, largest: int, days: int, 
         name=name,
         kind="" if check.gathers or check.subject is Subject.TERM else row["match_type"],
         where=where,
-        mark="within" if gain else mark_of(row, "evidence"),
+        mark="within" if sells else mark_of(row, "evidence"),
         amount=figures.count(from_micro(money)),
-        weight=0 if gain else round(100 * row["stake"] / largest, 1),
+        weight=0 if sells else round(100 * row["stake"] / largest, 1),
         why=_why(row, group, figures),
         members=",".join(row["members"]),
         news="",
@@ -227,7 +231,7 @@ def _word_line(row: Mapping[str, Any], largest: int, figures: Figures) -> Findin
 
 def _named_line(row: Mapping[str, Any], group: Group, largest: int, days: int, figures: Figures) -> FindingLine:
     name, where = named(group.check, row)
-    gain, money = group.check.money is Money.EARNED, _money(group.check, row, days)
+    sells, money = group.check.money is Money.EARNED, _money(group.check, row, days)
     by_campaign = opens(group.check).key == "campaign"
     return FindingLine(
         row_id=row["row_id"],
@@ -235,9 +239,9 @@ def _named_line(row: Mapping[str, Any], group: Group, largest: int, days: int, f
         name=name,
         kind="",
         where=where,
-        mark="within" if gain else "above",
+        mark="within" if group.check.money in _GOOD else "above",
         amount=figures.count(from_micro(money)),
-        weight=0 if gain else round(100 * row["stake"] / largest, 1),
+        weight=0 if sells else round(100 * row["stake"] / largest, 1),
         why=_why(row, group, figures),
         members=row["row_id"],
         news="",

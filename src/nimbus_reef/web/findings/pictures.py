@@ -29,7 +29,7 @@ def nodes(facts: Facts, selection: Selection, figures: Figures) -> dict[str, Any
         if present and len(standing.standing_data(facts, selection).ads)
         else {}
     )
-    return dict(tree.nodes(found, placed, figures))
+    return dict(tree.nodes(found, placed, selection.aims.account, figures))
 
 
 def moved(facts: Facts, selection: Selection, target_acos: float) -> Drift | None:

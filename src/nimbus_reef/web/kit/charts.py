@@ -7,9 +7,10 @@ so that light and dark are decided in one place, the style sheet.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date
+from types import MappingProxyType
 from typing import Any
 
 from nimbus_reef.formats.figures import Figures
@@ -150,10 +151,12 @@ def panels(
     *,
     first_shown: date,
     figures: Figures,
+    beside: Mapping[str, tuple[str, Sequence[float | None]]] = MappingProxyType({}),
 ) -> dict[str, Any]:
     """
     Metrics one under the other over the same days, each on its own scale, the bid as steps
-    beneath; changes marked through all of them, the newest in words on the first.
+    beneath; changes marked through all of them, the newest in words on the first. beside: by a metric's label what is
+    drawn dashed in its panel, and how that is called.
     """
     labels = [day.isoformat() for day in days]
     rows = [*lines, *([(f"bid {figures.symbol}", bids)] if any(bid is not None for bid in bids) else [])]
@@ -188,7 +191,7 @@ def panels(
                 "gridIndex": number,
                 "scale": True,
                 "splitNumber": 2,
-                "name": label,
+                "name": f"{label}, dashed: {beside[label][0]}" if label in beside else label,
                 "nameLocation": "end",
                 "nameGap": 8,
                 "nameTextStyle": {"color": "@ink", "align": "left", "padding": [0, 0, 0, -58], "fontSize": 11.5},
@@ -217,6 +220,20 @@ def panels(
                 },
             }
         )
+        if label in beside:
+            name, other = beside[label]
+            series.append(
+                {
+                    "name": name,
+                    "type": "line",
+                    "xAxisIndex": number,
+                    "yAxisIndex": number,
+                    "symbol": "none",
+                    "data": list(other),
+                    "lineStyle": {"color": "@lagoon", "width": 1.2, "type": "dashed"},
+                    "itemStyle": {"color": "@lagoon"},
+                }
+            )
     return {
         "grid": grids,
         "xAxis": x_axes,

@@ -24,7 +24,10 @@ from nimbus_reef.web.kit.strips import Strip, metric_name, strip
 
 @dataclass(frozen=True, slots=True)
 class Node:
-    """One figure of the tree. good: whether its change is; spark: its days as an SVG path of 100 × 20."""
+    """
+    One figure of the tree. good: whether its change is; spark: its days as an SVG path of 100 × 20; beside: what it is
+    held against.
+    """
 
     key: str
     label: str
@@ -35,6 +38,7 @@ class Node:
     strip: Strip | None
     spark: str
     definition: str
+    beside: tuple[str, ...] = ()
 
 
 def _value(key: str, sums: Mapping[str, int]) -> float | None:
@@ -71,7 +75,7 @@ def _moved(key: str, now: float | None, then: float | None, figures: Figures) ->
 _TREE: Final = ("impressions", "clicks", "orders", "sales", "spend", *AD_METRICS)
 
 
-def nodes(found: Totals, placed: Mapping[str, Placed], figures: Figures) -> dict[str, Node]:
+def nodes(found: Totals, placed: Mapping[str, Placed], target_acos: float, figures: Figures) -> dict[str, Node]:
     """Every figure of the tree, by key. Windows of unlike length are compared by day."""
     now = summed(found.now)
     then = summed(found.then) if found.then is not None and found.held_then else None
@@ -94,8 +98,17 @@ def nodes(found: Totals, placed: Mapping[str, Placed], figures: Figures) -> dict
             strip(placed[key].standing, figures) if key in placed else None,
             drawn[key],
             glossary.definition(METRICS[key].label),
+            _worth(_value("rpc", now), target_acos, figures) if key == "cpc" else (),
         )
     return by_key
+
+
+def _worth(rpc: float | None, target_acos: float, figures: Figures) -> tuple[str, ...]:
+    """What a click brings, and what it may cost for that."""
+    if rpc is None:
+        return ()
+    may = figures.money(rpc * target_acos, 2)
+    return f"a click brings {figures.money(rpc, 2)}", f"at {figures.aim(target_acos)} it may cost {may}"
 
 
 def sparks(days: pl.DataFrame, keys: Sequence[str], width: float = 100, height: float = 20) -> dict[str, str]:

@@ -24,20 +24,24 @@ SMOOTH: Final = {"": 1, "7": 7, "14": 14}
 
 @dataclass(frozen=True, slots=True)
 class Course:
-    """One metric of a trend: its days, in the unit that is written, None where there is none."""
+    """
+    One metric of a trend: its days, in the unit that is written, None where there is none; beside: what they are held
+    against, called so.
+    """
 
     key: str
     label: str
     values: tuple[float | None, ...]
     now: str
+    beside: tuple[str, tuple[float | None, ...]] | None = None
 
 
 def trend_lines(
-    days: pl.DataFrame, metrics: Sequence[str], smooth: int, figures: Figures, window: Window
+    days: pl.DataFrame, metrics: Sequence[str], smooth: int, figures: Figures, window: Window, target_acos: float
 ) -> list[Course]:
     """
     Metrics by day; what they come to is told of the window. Smoothing: a ratio of the sums of the last days, never a
-    mean of ratios; a sum's mean over them.
+    mean of ratios; a sum's mean over them. Beside the price of a click stands what it may cost, of two weeks at least.
     """
     money = days.with_columns(in_units())
     rolled = money.with_columns(pl.col(MEASURES).cast(pl.Float64).rolling_mean(smooth, min_samples=1))
@@ -62,14 +66,30 @@ def trend_lines(
                 f"{metric.label}{unit}",
                 tuple(None if v is None else round(v * scale, 4) for v in values),
                 level(metric, whole, figures) + ("" if metric.is_ratio or whole is None else " a day"),
+                _may_cost(money, max(smooth, WORTH_DAYS), target_acos) if key == "cpc" else None,
             )
         )
     return lines
 
 
+WORTH_DAYS: Final = 14
+
+
+def _may_cost(days: pl.DataFrame, smooth: int, target_acos: float) -> tuple[str, tuple[float | None, ...]]:
+    """What a click might cost on each day: target × sales a click of the days up to it."""
+    sums = days.select(pl.col("sales", "clicks").cast(pl.Float64).rolling_sum(smooth, min_samples=1))
+    worth = sums.select(
+        pl.when(pl.col("clicks") > 0).then(target_acos * pl.col("sales") / pl.col("clicks"))
+    ).to_series()
+    return f"may cost, {smooth} days", tuple(None if value is None else round(value, 4) for value in worth)
+
+
 @dataclass(frozen=True, slots=True)
 class Worked:
-    """A stretch of two weeks of a keyword: whether it met its target, and the bid then."""
+    """
+    A stretch of two weeks of a keyword: whether it met its target, and the bid then; again: that bid as it is typed,
+    where it worked and is not the bid of today.
+    """
 
     days: str
     bid: str
@@ -77,6 +97,7 @@ class Worked:
     acos: str
     worked: bool
     known: bool
+    again: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -111,6 +132,7 @@ def stretches(days: pl.DataFrame, target_acos: float, figures: Figures) -> list[
     bid (micro) in order. Worked: at least 3 orders within the target.
     """
     rows = days.select("day", "clicks", "orders", "spend", "sales", "bid").rows()
+    now = next((bid / MICRO for *_, bid in reversed(rows) if bid is not None), None)
     found = []
     for end in range(len(rows), past_bids.BLOCK_DAYS - 1, -past_bids.BLOCK_DAYS):
         part = rows[end - past_bids.BLOCK_DAYS : end]
@@ -123,14 +145,17 @@ def stretches(days: pl.DataFrame, target_acos: float, figures: Figures) -> list[
         if not past_blocks:
             continue
         block = past_blocks[0]
+        worked = past_bids.best_working([block], target_acos) is not None
+        again = worked and now is not None and abs(block.bid - now) > past_bids.NEAR * now
         found.append(
             Worked(
                 f"{figures.day(part[0][0])} – {figures.day(part[-1][0])}",
                 figures.money(block.bid, 2),
                 figures.count(block.orders),
                 figures.rate(ratio(block.spend, block.sales), 0) if block.sales else "no sales",
-                past_bids.best_working_bid([block], target_acos) is not None,
+                worked,
                 block.orders >= past_bids.BLOCK_ORDERS,
+                figures.number(block.bid) if again else "",
             )
         )
     return found

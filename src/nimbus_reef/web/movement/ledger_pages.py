@@ -47,7 +47,7 @@ def page(ask: Context) -> LedgerView:
     result = table = None
     if rows is not None and len(rows):
         of = listed(ask, LIST)
-        columns = tables.chosen_columns(ask.scope.cols, sides.COLUMNS, of.fields)
+        columns = tables.chosen_columns(ask.scope.cols or _usual(metric), sides.COLUMNS, of.fields)
         result = ledger.ledger(of, columns, metric, ask.figures)
         table = table_of(
             ask,
@@ -71,6 +71,11 @@ def page(ask: Context) -> LedgerView:
         sides.drawer(ask),
         sides.ways(ask, by, here),
     )
+
+
+def _usual(metric: Metric) -> str:
+    """Beside prices stands what a click is worth."""
+    return sides.CLICKS if metric.key == "cpc" else ""
 
 
 def _metric(ask: Context) -> Metric:

@@ -82,8 +82,11 @@ def fields(ask: Context, by: str) -> dict[str, Field]:
             Field(f"{metric.key}_moved", f"change of {metric.label}", value - before, unit, digits=metric.digits)
         )
     effect = Field("profit", "effect on profit", pl.col("profit"), "¤", "Per 30 days", digits=0)
+    click = pl.when(pl.col("clicks1") > 0).then(pl.col("sales1") / pl.col("clicks1"))
+    aim = pl.coalesce("target_acos", pl.lit(ask.scope.target_acos))
+    may = Field("may_cost", "may cost", click * aim, "¤", "What a click may cost now: target ACOS × RPC", digits=2)
     kinds = Field("movement", "movement", pl.col("movement").cast(pl.String), options=tuple(Movement))
-    return by_key(*found, effect, kinds, yes_or_no("thin", "thin", pl.col("thin"), "Too few clicks or orders"))
+    return by_key(*found, effect, may, kinds, yes_or_no("thin", "thin", pl.col("thin"), "Too few clicks or orders"))
 
 
 def _value(metric: Metric, when: int, per: float) -> pl.Expr:
@@ -95,9 +98,10 @@ def _value(metric: Metric, when: int, per: float) -> pl.Expr:
     return value * 100 if metric.unit is Unit.RATE else value
 
 
+CLICKS: Final = "clicks"
 COLUMNS: Final[Mapping[str, tuple[str, ...]]] = {
     "usual": (),
-    "clicks": ("clicks", "ctr", "cpc"),
+    CLICKS: ("clicks", "ctr", "cpc", "rpc", "may_cost"),
     "orders": ("orders", "cvr", "aov", "acos"),
     "all metrics": tuple(METRICS),
 }

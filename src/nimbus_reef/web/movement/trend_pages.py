@@ -50,12 +50,15 @@ def page(ask: Context) -> TrendsView:
     shown = [only] if only in courses.TRENDED else chosen
     smooth = courses.SMOOTH[scope.choice("smooth", tuple(courses.SMOOTH))]
     found = _trend(ask)
-    lines = courses.trend_lines(found.days, shown, smooth, figures, scope.window)
+    lines = courses.trend_lines(found.days, shown, smooth, figures, scope.window, found.target_acos)
     days = courses.shown_days(found.days)
     chart = None
     if days:
         values = [(line.label, line.values) for line in lines]
-        chart = charts.panels(days, values, found.bids, found.changes, first_shown=scope.window.first, figures=figures)
+        beside = {line.label: line.beside for line in lines if line.beside}
+        chart = charts.panels(
+            days, values, found.bids, found.changes, first_shown=scope.window.first, figures=figures, beside=beside
+        )
     return TrendsView(
         found,
         trends.why_moved(found, scope, figures),

@@ -48,7 +48,7 @@ def page(ask: Context) -> StandingTree:
     by = ask.scope.choice("by", GROUPS)
     return StandingTree(
         tree.answer(found, placed, ask.figures),
-        tree.nodes(found, placed, ask.figures),
+        tree.nodes(found, placed, ask.scope.target_acos, ask.figures),
         source_words(found.source, found.held_now, ask.scope.window),
         stands,
         by,

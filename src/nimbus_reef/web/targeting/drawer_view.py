@@ -16,7 +16,7 @@ from nimbus_reef.analysis.judged_tables import View
 from nimbus_reef.analysis.wording import home_words, reason_words, worded
 from nimbus_reef.core.changes import Change
 from nimbus_reef.core.checks import Subject
-from nimbus_reef.core.model import from_micro
+from nimbus_reef.core.model import State, from_micro
 from nimbus_reef.core.proposals import Proposal
 from nimbus_reef.core.recommendations import Move
 from nimbus_reef.errors import NotFound
@@ -42,6 +42,14 @@ class Harm:
     phrase: Sequence[Elsewhere] = ()
     sells: str = ""
     sells_in: Sequence[tuple[str, str, str]] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class PastBid:
+    """A bid that worked once: as it is typed, and what it brought."""
+
+    bid: str
+    words: str
 
 
 @dataclass(frozen=True, slots=True)
@@ -76,6 +84,7 @@ class RowDrawer:
     break_even: str
     simple: str
     decided: Sequence[tuple[str, str]] = ()
+    back_to: PastBid | None = None
 
 
 def opened(ask: Context, view: View, row_id: str) -> JudgedRow:
@@ -158,6 +167,20 @@ def row_drawer(ask: Context, view: View, row_id: str) -> RowDrawer:
         drawer.break_even_words(judged_proposals.break_even(facts, ask.account, row), figures),
         row["simple_verdict"],
         _decided(ask, row) if view.subject is Subject.TARGET else (),
+        _back_to(ask, found, trend) if view.subject is Subject.TARGET else None,
+    )
+
+
+def _back_to(ask: Context, found: JudgedRow, trend: pl.DataFrame) -> PastBid | None:
+    """The bid that worked, of a target that sells little since it has another."""
+    best = judged_proposals.dried_up(ask.selection, trend, found.bid, found.row["target_acos"])
+    if best is None or found.row["state"] not in (None, State.ENABLED.value):
+        return None
+    figures = ask.figures
+    return PastBid(
+        figures.number(best.bid),
+        f"At {figures.money(best.bid, 2)} it once brought {figures.counted(best.orders, 'order')} in 14 days, within"
+        " target; since then less than half of that. Three orders in two weeks can be luck.",
     )
 
 

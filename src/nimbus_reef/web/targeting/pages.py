@@ -47,12 +47,16 @@ def heads(
 
 @dataclass(frozen=True, slots=True)
 class Cell:
-    """One figure of a row, or words; loss where it is one; weight of the bar behind it, 0 … 100, or None."""
+    """
+    One figure of a row, or words; loss where it is one; weight of the bar behind it, 0 … 100, or None; arrow: from what
+    is paid to it, on one log line of the page, 0 … 100.
+    """
 
     text: str
     loss: bool = False
     weight: float | None = None
     words: bool = False
+    arrow: tuple[float, float] | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -97,7 +101,14 @@ def clicks_needed(rows: pl.DataFrame) -> list[int | None]:
 
 
 def lines(
-    view: View, shown: pl.DataFrame, columns: Sequence[str], known: Mapping[str, Field], judge: str, figures: Figures
+    view: View,
+    shown: pl.DataFrame,
+    columns: Sequence[str],
+    known: Mapping[str, Field],
+    judge: str,
+    figures: Figures,
+    *,
+    prices: bool = False,
 ) -> list[JudgedLine]:
     """
     The rows of one page. Weight bars share one scale, the page's largest stake; where even
@@ -107,13 +118,17 @@ def lines(
     largest = max([*shown[by].to_list(), _LEAST_SCALE])
     needed = clicks_needed(shown) if len(shown) else []
     values = shown.select(known[key].expr.alias(key) for key in columns).rows()
+    arrows = _arrows(shown) if prices else [None] * len(shown)
     entries = []
-    for row, figures_of_row, more in zip(shown.to_dicts(), values, needed, strict=True):
+    for row, figures_of_row, more, arrow in zip(shown.to_dicts(), values, needed, arrows, strict=True):
         verdict, note = _verdict_words(row, judge, more)
         cells = [
             _cell(key, value, known[key], row, 100 * row[by] / largest, figures)
             for key, value in zip(columns, figures_of_row, strict=True)
         ]
+        if arrow is not None:
+            place = columns.index("may_cost")
+            cells[place] = replace(cells[place], arrow=arrow)
         entries.append(
             JudgedLine(
                 key=row["row_id"],
@@ -128,6 +143,18 @@ def lines(
             )
         )
     return entries
+
+
+def _arrows(shown: pl.DataFrame) -> list[tuple[float, float] | None]:
+    """From the price of a click to what it may cost, on one log line of all rows; None where either is unknown."""
+    ends = shown.select(pl.col("cpc").log().alias("paid"), pl.col("may_cost").log().alias("may"))
+    ends = ends.with_columns(pl.when(pl.all().is_finite()).then(pl.all()))
+    known = [value for row in ends.rows() for value in row if value is not None]
+    low, width = (min(known), max(known) - min(known) or 1.0) if known else (0.0, 1.0)
+    return [
+        None if None in row else (round(100 * (row[0] - low) / width, 1), round(100 * (row[1] - low) / width, 1))
+        for row in ends.rows()
+    ]
 
 
 def _is_words(field: Field) -> bool:

@@ -10,7 +10,7 @@ from werkzeug.wrappers import Response as AnyResponse
 from nimbus_reef.analysis import judged_proposals, own_actions
 from nimbus_reef.analysis.acceptance import HANDFUL
 from nimbus_reef.analysis.groups import CAMPAIGNS
-from nimbus_reef.analysis.judged_tables import VIEWS, View
+from nimbus_reef.analysis.judged_tables import BIDS, PRICES, VIEWS, View
 from nimbus_reef.analysis.wording import reason_words
 from nimbus_reef.core.checks import Subject
 from nimbus_reef.core.proposals import Proposal
@@ -30,6 +30,8 @@ from nimbus_reef.web.targeting import drawer_view, group_drawer, group_pages, pa
 targeting = Blueprint("targeting", __name__, url_prefix="/targeting")
 TABS: Mapping[str, View | group_pages.GroupTable] = {**group_pages.TABLES, **VIEWS}
 """The tables of the area in the order of work."""
+SEEN_BY = {BIDS: ("targeting.held_bids", "Held bids"), PRICES: ("targeting.solver", "Target solver")}
+"""Views that are the targets' table with a set of columns of their own: where they begin, and what they are called."""
 LISTS: Mapping[str, ListSpec] = {**group_pages.LISTS, **table_view.LISTS}
 
 
@@ -55,15 +57,22 @@ def held_bids() -> AnyResponse:
     return redirect(table_view.held_bids(context()))
 
 
+@targeting.get("/solver")
+def solver() -> AnyResponse:
+    """What a target takes: targets that cost too much, under the solver."""
+    return redirect(table_view.over_price(context()))
+
+
 def _groups(of: group_pages.GroupTable) -> str | AnyResponse:
     """Campaigns or ad groups."""
     scope = current_scope()
     if scope.newest is None:
-        return render_template("targeting/empty.html", view=of, views=TABS)
+        return render_template("targeting/empty.html", view=of, views=TABS, seen_by=SEEN_BY)
     need(services().facts, scope, TARGET_SOURCES, figures())
     return render_template(
         "targeting/groups.html",
         views=TABS,
+        seen_by=SEEN_BY,
         drawer=group_drawer.drawer(context(), of, scope.open) if scope.open else None,
         **shown(group_pages.page(context(), of)),
     )
@@ -76,7 +85,7 @@ def table(name: str) -> str | AnyResponse:
         return _groups(group_pages.TABLES[name])
     view, scope = _view(name), current_scope()
     if scope.newest is None:
-        return render_template("targeting/empty.html", view=view, views=TABS)
+        return render_template("targeting/empty.html", view=view, views=TABS, seen_by=SEEN_BY)
     need(services().facts, scope, judged_proposals.sources(view.subject), figures())
     judged_first(services().facts, scope, judged_proposals.judged_as(view.subject), first=is_first_answer())
     ask = context()
@@ -84,6 +93,7 @@ def table(name: str) -> str | AnyResponse:
         "targeting/table.html",
         view=view,
         views=TABS,
+        seen_by=SEEN_BY,
         drawer=drawer_view.row_drawer(ask, view, scope.open) if scope.open else None,
         **shown(table_view.page(ask, view)),
     )

@@ -9,7 +9,7 @@ from typing import Final
 import polars as pl
 
 from nimbus_reef.analysis import bid_response, judged_proposals, judged_tables, own_actions, tables
-from nimbus_reef.analysis.judged_tables import BIDS, STAYS, VIEWS, View
+from nimbus_reef.analysis.judged_tables import BIDS, PRICES, STAYS, VIEWS, View
 from nimbus_reef.analysis.planned_rows import marked
 from nimbus_reef.analysis.row_marks import with_marks
 from nimbus_reef.analysis.wording import response_words
@@ -23,8 +23,9 @@ from nimbus_reef.web.kit.context import Context
 from nimbus_reef.web.kit.lacking import need
 from nimbus_reef.web.kit.lists import ListSpec, asked_fields, listed
 from nimbus_reef.web.kit.tables import TableView, table_of
-from nimbus_reef.web.targeting import pages
+from nimbus_reef.web.targeting import pages, solver_view
 from nimbus_reef.web.targeting.pages import ProposalCell, TableTotals
+from nimbus_reef.web.targeting.solver_view import SolverView
 from nimbus_reef.web.targeting.summing import summed
 
 
@@ -32,7 +33,8 @@ from nimbus_reef.web.targeting.summing import summed
 class TargetingView:
     """
     A table. offers: whether what is proposed on rows is shown in them; source: the report behind; held: why bids stay,
-    with how many, and the address of those, where bids are shown; response: how clicks answer bids, there.
+    with how many, and the address of those, where bids are shown; response: how clicks answer bids, there; solver: what
+    stands above it where prices are.
     """
 
     table: TableView
@@ -41,6 +43,7 @@ class TargetingView:
     source: TargetSource
     held: Sequence[tuple[str, str, str]] = ()
     response: str = ""
+    solver: SolverView | None = None
 
 
 def list_of(view: View) -> ListSpec:
@@ -84,11 +87,12 @@ def page(ask: Context, view: View) -> TargetingView:
     columns = tables.chosen_columns(scope.cols, view.columns, known)
     shown = marked(found.shown, view.subject, ask.planned())
     days = judged_proposals.monthly_days(ask.facts, ask.selection, view.subject)
+    prices = view.subject is Subject.TARGET and scope.cols == PRICES
     return TargetingView(
         table_of(
             ask,
             of,
-            pages.lines(view, shown, columns, known, scope.judge, figures),
+            pages.lines(view, shown, columns, known, scope.judge, figures, prices=prices),
             pages.heads(view, columns, found.sort, known, figures, scope.judge),
             here=ask.url("targeting.table", name=view.name),
             things=view.things,
@@ -102,12 +106,19 @@ def page(ask: Context, view: View) -> TargetingView:
         ask.facts.target_source(ask.account.id, scope.window),
         _held(ask, found.rows) if "held" in columns else (),
         response_words(bid_response.learned(ask.facts, ask.selection), figures) if "held" in columns else "",
+        solver_view.page(ask, found.rows, len(of.rows)) if prices else None,
     )
 
 
 def held_bids(ask: Context) -> str:
     """Where the bids that stay are listed, with why."""
     return ask.scope.link(ask.url("targeting.table", name="targets"), where=(f"advice:is:{STAYS}",), cols=BIDS)
+
+
+def over_price(ask: Context) -> str:
+    """Where the target solver is, with the targets that cost too much, the dearest first."""
+    here = ask.url("targeting.table", name="targets")
+    return ask.scope.link(here, where=("over_price:is:yes",), sort="more_spend", cols=PRICES)
 
 
 def _held(ask: Context, rows: pl.DataFrame) -> list[tuple[str, str, str]]:
