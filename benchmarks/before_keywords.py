@@ -39,7 +39,7 @@ from nimbus_reef.jobs.demo_brands import account_of
 from nimbus_reef.sim import brand, reports, trade
 from nimbus_reef.sim.brand import Simulated
 from nimbus_reef.sim.schedule import ADJUSTED, PLACES
-from nimbus_reef.sim.trade import EXTRA_UNITS, true_conversion
+from nimbus_reef.sim.trade import EXTRA_UNITS, Trade, true_conversion
 from nimbus_reef.sim.vocabulary import BRANDS, BrandSpec
 from nimbus_reef.sim.world import World
 from nimbus_reef.store.people import target_acos
@@ -282,6 +282,7 @@ def carried_out(world: World, changes: Sequence[Change]) -> World:
     )
     paused: list[tuple[int, int]] = []
     stopped: list[int] = []
+    blocked: list[tuple[int, str]] = []
     for change in changes:
         about = (change.entity, change.field)
         if about == (Entity.TARGET, "bid"):
@@ -289,6 +290,8 @@ def carried_out(world: World, changes: Sequence[Change]) -> World:
             bids[number, :] = float(change.new_value)
         elif about == (Entity.TARGET, "state"):
             stopped.append(targets[numbers[change.campaign, change.ad_group], change.target, change.match_type])
+        elif about == (Entity.NEGATIVE, "state"):
+            blocked.append((numbers[change.campaign, change.ad_group], change.target))
         elif about == (Entity.PLACEMENT, "adjustment"):
             adjustments[campaigns[change.campaign], PLACES.index(change.placement)] = float(change.new_value) / 100
         elif about == (Entity.CAMPAIGN, "offsite_limited"):
@@ -303,20 +306,30 @@ def carried_out(world: World, changes: Sequence[Change]) -> World:
     kept = world.ad_products.with_columns(pl.col("ad_group_no", "product_no").cast(pl.Int64)).join(
         gone, on=["ad_group_no", "product_no"], how="anti", maintain_order="left"
     )
-    pairs = world.pairs.with_columns(pull=pl.when(pl.col("target_no").is_in(stopped)).then(0.0).otherwise("pull"))
+    gone_pairs = pl.col("target_no").is_in(stopped) | pl.col("pair_no").is_in(_blocked(world, blocked))
+    pairs = world.pairs.with_columns(pull=pl.when(gone_pairs).then(0.0).otherwise("pull"))
     delivery = replace(world.delivery, places=places, adjustments=adjustments, budgets=funds)
     return replace(world, bids=bids, ad_products=kept, pairs=pairs, delivery=delivery)
 
 
-def onward(world: World) -> World:
+def _blocked(world: World, terms: Sequence[tuple[int, str]]) -> list[int]:
+    """The pairs that exact negatives on terms of ad groups shut out."""
+    wanted = pl.DataFrame(terms, schema={"ad_group_no": pl.Int64, "text": pl.String}, orient="row")
+    places = world.pairs.join(world.queries.select("query_no", "text"), on="query_no").join(
+        world.targets.select("target_no", pl.col("ad_group_no").cast(pl.Int64)), on="target_no"
+    )
+    return places.join(wanted, on=["ad_group_no", "text"], how="semi")["pair_no"].to_list()
+
+
+def onward(world: World, days: int = FRESH) -> World:
     """The world for fresh days: everything as it is on its last day, no event."""
     assert world.delivery is not None
     lost = pl.when(pl.col("lost_on").is_not_null()).then(0)
     return replace(
         world,
-        days=FRESH,
-        bids=np.repeat(world.bids[:, -1:], FRESH, axis=1),
-        mood=np.repeat(world.mood[:, -1:], FRESH, axis=1),
+        days=days,
+        bids=np.repeat(world.bids[:, -1:], days, axis=1),
+        mood=np.repeat(world.mood[:, -1:], days, axis=1),
         products=world.products.with_columns(lost_on=lost.cast(pl.Int64)),
         delivery=replace(world.delivery, events=()),
     )
@@ -338,7 +351,11 @@ class Month:
 
 def lived(world: World, seed: int) -> Month:
     """Fresh days by what is expected of every click, so that luck in orders does not matter."""
-    happened = trade.run(world, seed, LAST + timedelta(days=FRESH))
+    return expected_of(world, trade.run(world, seed, LAST + timedelta(days=FRESH)))
+
+
+def expected_of(world: World, happened: Trade) -> Month:
+    """What days cost, and what is expected of every click."""
     clicked = happened.clicked
     cvr = true_conversion(world, *(clicked[name].to_numpy() for name in ("pair_no", "product_no", "day", "ease")))
     product = clicked["product_no"].to_numpy()

@@ -111,7 +111,7 @@ def test_what_multiplies_bids_is_told_by_campaign_from_its_first_day(facts, sele
 
 def test_how_clicks_answer_is_learned_from_changes_that_stood_alone(facts, selection):
     last = selection.window.last
-    found = bid_response.changes(facts, selection.account, Window(last - timedelta(days=364), last))
+    found = bid_response.changes(facts, selection.at(Window(last - timedelta(days=364), last)))
     assert len(found) > 50
     assert (found["x"] != 1).all()
     assert (found["clicks_before"] + found["clicks_after"] >= 4).all()

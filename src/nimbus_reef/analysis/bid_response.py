@@ -7,8 +7,10 @@ from typing import Final
 
 import polars as pl
 
+from nimbus_reef.analysis import out_of_budget
 from nimbus_reef.analysis.selection import Selection
 from nimbus_reef.core import response
+from nimbus_reef.core.model import MatchType
 from nimbus_reef.core.response import LEAST_CLICKS, SIBLING_CLICKS, SIDE_DAYS, ClickResponse
 from nimbus_reef.core.windows import Window
 from nimbus_reef.store.people.accounts import Account
@@ -24,16 +26,17 @@ def learned(facts: Facts, selection: Selection) -> ClickResponse:
     history = Window(last - timedelta(days=HISTORY_DAYS - 1), last)
 
     def make() -> ClickResponse:
-        return response.learned(changes(facts, account, history))
+        return response.learned(changes(facts, selection.whole.at(history)))
 
     return facts.kept("click response", account.id, make, history, account.bid_limits.floor)
 
 
-def changes(facts: Facts, account: Account, history: Window) -> pl.DataFrame:
+def changes(facts: Facts, selection: Selection) -> pl.DataFrame:
     """
-    The changes of bids that stood alone, as `core.response.learned` takes them: nothing else about the target or its
-    campaign changed in the fourteen days before and after, and it was live.
+    The changes of bids in a window that stood alone, as `core.response.learned` takes them: nothing else about the
+    target or its campaign changed in the fourteen days before and after, it was live, and its budget seldom ran out.
     """
+    account, history = selection.account, selection.window
     touched = _touched(facts, account, history)
     alone = _alone(touched).filter(
         pl.col("bid").is_not_null() & (pl.min_horizontal("before", "bid") > account.bid_limits.floor * 1e6)
@@ -45,7 +48,7 @@ def changes(facts: Facts, account: Account, history: Window) -> pl.DataFrame:
         for day in alone["day"].unique().to_list()
         if all(day + timedelta(days=each) in held for each in range(-SIDE_DAYS, SIDE_DAYS))
     ]
-    alone = alone.filter(pl.col("day").is_in(whole))
+    alone = _in_budget(facts, selection, alone.filter(pl.col("day").is_in(whole)))
     if alone.is_empty():
         return alone.select("target_id").with_columns(
             pl.lit(None, pl.Float64).alias(name)
@@ -74,12 +77,35 @@ def _touched(facts: Facts, account: Account, history: Window) -> pl.DataFrame:
         (setting_frames.adjustment_steps(facts, account.id, history), "campaign_id"),
     ):
         later = rows.filter(pl.col("day") > pl.col("day").min().over(key)).select(key, "day")
-        others.append(later if key == "target_id" else later.join(named, on=key).select("target_id", "day"))
+        others.append((later if key == "target_id" else later.join(named, on=key)).select(_ID, "day"))
+    others.append(_blocked(facts, account, history))
     nothing = pl.lit(None, bids.schema["bid"])
     rest = pl.concat(others).select(
         pl.col("target_id").cast(bids.schema["target_id"]), "day", bid=nothing, before=nothing
     )
     return pl.concat([bids, rest]).sort("target_id", "day")
+
+
+_ID: Final = pl.col("target_id").cast(pl.Int64)
+
+
+def _blocked(facts: Facts, account: Account, history: Window) -> pl.DataFrame:
+    """target_id, day: those that a new negative took searches from; of a negative phrase all in its ad group."""
+    states = setting_frames.state_steps(facts, account.id, history)
+    if states.is_empty():
+        return states.select(_ID, "day")
+    first = states.group_by("target_id").agg(pl.col("day").min()).filter(pl.col("day") > states["day"].min())
+    named = target_frames.targets(facts, account.id)
+    match = pl.col("match_type").cast(pl.String)
+    new = named.filter(match.str.starts_with("negative")).join(first, on="target_id")
+    whole = pl.col("match_type").cast(pl.String) == MatchType.NEGATIVE_PHRASE.value
+    terms = target_frames.term_names(facts, account.id).select("target_id", "normal_id").unique()
+    homes = terms.join(named.select("target_id", "ad_group_id"), on="target_id")
+    exact = new.filter(~whole).select("ad_group_id", "day", normal_id="target_normal_id")
+    hit = homes.join(exact, on=["ad_group_id", "normal_id"]).select(_ID, "day")
+    phrases = new.filter(whole).select("ad_group_id", "day")
+    beside = named.select("target_id", "ad_group_id").join(phrases, on="ad_group_id").select(_ID, "day")
+    return pl.concat([hit, beside]).unique()
 
 
 def _alone(touched: pl.DataFrame) -> pl.DataFrame:
@@ -90,6 +116,22 @@ def _alone(touched: pl.DataFrame) -> pl.DataFrame:
         (day.shift(-1).over("target_id") - day).dt.total_days().fill_null(SIDE_DAYS),
     )
     return touched.filter(gap >= SIDE_DAYS)
+
+
+def _in_budget(facts: Facts, selection: Selection, alone: pl.DataFrame) -> pl.DataFrame:
+    """Those in whose campaign fewer than three of the days around them were out of budget: a budget cuts clicks too."""
+    dry = out_of_budget.hours(facts, selection).select("campaign_id", on="day").unique()
+    homes = target_frames.targets(facts, selection.account.id).select("target_id", "campaign_id")
+    off = (pl.col("on") - pl.col("day")).dt.total_days()
+    often = (
+        alone.join(homes, on="target_id")
+        .join(dry, on="campaign_id")
+        .filter(off.is_between(-SIDE_DAYS, SIDE_DAYS - 1))
+        .group_by("target_id", "day")
+        .len()
+        .filter(pl.col("len") >= out_of_budget.OFTEN)
+    )
+    return alone.join(often, on=["target_id", "day"], how="anti", maintain_order="left")
 
 
 def _sides(alone: pl.DataFrame, days: pl.DataFrame) -> pl.DataFrame:

@@ -14,7 +14,7 @@ from nimbus_reef.store.reading.facts import Facts
 
 KIND: Final = "hourly"
 _LATE_DAYS: Final = 14
-_OFTEN: Final = 3
+OFTEN: Final = 3
 
 
 def hours(facts: Facts, selection: Selection) -> pl.DataFrame:
@@ -41,4 +41,4 @@ def lately(facts: Facts, selection: Selection) -> pl.DataFrame:
     """campaign_id, dry: whether it was out of budget on three or more of the last fourteen days."""
     late = selection.window.last - timedelta(days=_LATE_DAYS)
     days = hours(facts, selection).filter(pl.col("day") > late).select("campaign_id", "day").unique()
-    return days.group_by("campaign_id").agg(dry=pl.len() >= _OFTEN)
+    return days.group_by("campaign_id").agg(dry=pl.len() >= OFTEN)

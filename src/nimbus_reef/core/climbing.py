@@ -39,17 +39,24 @@ def expected(mean: float, parts: Mapping[str, MovingFamily], cells: int) -> Floa
 
 
 def climb(
-    wk: Floats, wn: Floats, mean: float, moving: Sequence[MovingFamily], parts: Mapping[str, MovingFamily], until: float
-) -> None:
+    wk: Floats,
+    wn: Floats,
+    mean: float,
+    moving: Sequence[MovingFamily],
+    parts: Mapping[str, MovingFamily],
+    until: float,
+    near: Preconditioner | None = None,
+) -> Preconditioner | None:
     """
     Newton's steps on the factors of some families together, until one gains less than `until` of Σwk.
 
     wk, wn: orders and clicks of every cell, weighted; moving: those of `parts` that may move, the others stand.
     L = Σ w·(k·η - n·e^η) + Σ α·(β - e^β) is strictly concave; a step that would lose is halved. The steps'
-    equations, a level each, are solved by conjugate gradients. Where nothing may move, nothing does.
+    equations, a level each, are solved by conjugate gradients. Where nothing may move, nothing does. near: what an
+    earlier climb of the same families returned: nearly the same equations, and dear to make.
     """
     if not moving:
-        return
+        return None
     edges = np.cumsum([0, *(len(part.beta) for part in moving)])
     slices = [slice(a, b) for a, b in pairwise(edges.tolist())]
     spread = np.concatenate([np.full(len(part.beta), part.spread) for part in moving])
@@ -72,7 +79,7 @@ def climb(
     due = wn * np.exp(eta)
     now = value(eta, due, beta)
     holdings = {part.name: part.holding for part in moving}
-    near = Preconditioner(holdings, due, spread * np.exp(beta)).solve
+    near = near or Preconditioner(holdings, due, spread * np.exp(beta))
     for _ in range(_MOST_STEPS):
         drawn, of_level = spread * np.exp(beta), to_levels(due)
 
@@ -84,7 +91,7 @@ def climb(
             k - of_level + spread - drawn,
             rtol=_INNER,
             maxiter=len(beta) + 10,
-            M=_operator(len(beta), near),
+            M=_operator(len(beta), near.solve),
         )
         moved, size = to_cells(step), 1.0
         while True:
@@ -100,6 +107,7 @@ def climb(
             break
     for part, own in zip(moving, slices, strict=True):
         part.beta = beta[own]
+    return near
 
 
 def _operator(size: int, times: Callable[[Floats], Floats]) -> LinearOperator:

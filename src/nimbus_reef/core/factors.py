@@ -101,7 +101,7 @@ def fit(cells: Cells) -> Fit:
     def weights(s: float) -> Floats:
         return np.asarray((s + 1) / (s + clicks[cells.row]))
 
-    strength = _FIRST_STRENGTH
+    strength, near = _FIRST_STRENGTH, None
     for again in (False, True):
         if again:
             strength = _strength_of(_fitted(cells, mean, weights(strength), strength, parts))
@@ -114,10 +114,11 @@ def fit(cells: Cells) -> Fit:
                 asked.append(name)
             if name == WORD:
                 moving = [parts[each] for each in parts if each in asked]
-                climb(weight * cells.k, weight * cells.n, mean, moving, parts, _ON_THE_WAY)
+                solved = climb(weight * cells.k, weight * cells.n, mean, moving, parts, _ON_THE_WAY)
+                near = solved if len(moving) == len(parts) else None
             else:
                 part.beta = np.log((part.spread + k) / (part.spread + e))
-    climb(weight * cells.k, weight * cells.n, mean, list(parts.values()), parts, _AT_THE_END)
+    climb(weight * cells.k, weight * cells.n, mean, list(parts.values()), parts, _AT_THE_END, near)
     return _fitted(cells, mean, weight, strength, parts)
 
 

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import date, timedelta
 from typing import Any
 
 import polars as pl
 
 from nimbus_reef.sim import delivery, market, muddle, peers, reports, stories, trade, world
+from nimbus_reef.sim.auction import auction
 from nimbus_reef.sim.muddle import Muddle
 from nimbus_reef.sim.stories import Stories
 from nimbus_reef.sim.trade import Trade
@@ -28,11 +29,16 @@ class Simulated:
     truth: dict[str, Any]
 
 
-def simulate(spec: BrandSpec, seed: int, days: int, last_day: date) -> Simulated:
-    """A brand's world with its stories, what happened in it, its reports and its truth."""
+def simulate(spec: BrandSpec, seed: int, days: int, last_day: date, *, in_auction: bool = False) -> Simulated:
+    """
+    A brand's world with its stories, what happened in it, its reports and its truth. in_auction: clicks and prices
+    answer bids as in `sim.auction`.
+    """
     built, result = stories.tell(world.build(spec, seed, days))
     built, grown = muddle.add(built, result, seed)
     built = delivery.settle(built, seed)
+    if in_auction:
+        built = replace(built, auction=auction(built.targets, seed))
     happened = trade.run(built, seed, last_day)
     first_day = last_day - timedelta(days=days - 1)
     frames = reports.reports(built, happened, last_day, seed) | {

@@ -13,6 +13,8 @@ from nimbus_reef.sim.world import World
 
 _WEEKDAYS = np.array([1.0, 0.95, 0.94, 0.98, 1.03, 1.16, 1.22])
 _BID_RESPONSE = 0.6
+_PAID = (0.72, 1.0)
+_MEAN_PAID = sum(_PAID) / 2
 EXTRA_UNITS = 0.07
 MATURES_IN = 3
 _SAME_DAY = 0.62
@@ -47,7 +49,7 @@ def run(world: World, seed: int, last_day: date) -> Trade:
     pair_target = world.pairs["target_no"].to_numpy()
     query_no = world.pairs["query_no"].to_numpy()
     ctr = world.queries["ctr"].to_numpy()[query_no]
-    first_bid = world.targets["bid"].to_numpy()
+    eager, paid = _answered(world)
     swing = _season(world.days, last_day)
     reach = np.ones(len(pair_target))
     if world.delivery is not None:
@@ -55,8 +57,7 @@ def run(world: World, seed: int, last_day: date) -> Trade:
         reach = world.delivery.shares().sum(axis=1)[world.targets["campaign_no"].to_numpy()[pair_target]]
     shown, clicks_at = [], []
     for day in range(world.days):
-        eager = (world.bids[:, day] / first_bid) ** _BID_RESPONSE
-        impressions = rng.poisson(world.pairs["pull"].to_numpy() * swing[day] * eager[pair_target] * reach)
+        impressions = rng.poisson(world.pairs["pull"].to_numpy() * swing[day] * eager[pair_target, day] * reach)
         clicks = rng.binomial(impressions, np.minimum(0.5, ctr))
         seen = np.flatnonzero(impressions)
         shown.append(
@@ -65,11 +66,27 @@ def run(world: World, seed: int, last_day: date) -> Trade:
         clicks_at.append(np.repeat(np.arange(len(clicks)), clicks))
     pair = np.concatenate(clicks_at)
     day_of = np.repeat(np.arange(world.days), [len(each) for each in clicks_at])
-    clicked = _clicks(world, pair, pair_target[pair], day_of, rng)
+    clicked = _clicks(world, pair, pair_target[pair], day_of, paid, rng)
     visits = _visits(world, clicked, swing, rng)
     if world.delivery is None:
         return Trade(pl.concat(shown), clicked, visits)
     return _within_budgets(world, Trade(pl.concat(shown), clicked, visits), rng, last_day)
+
+
+def _answered(world: World) -> tuple[np.ndarray, np.ndarray]:
+    """Target × day: how often it is shown beside its first bid, and the most that a click costs."""
+    first = world.targets["bid"].to_numpy()
+    if world.auction is None:
+        return (world.bids / first[:, None]) ** _BID_RESPONSE, world.bids
+    usual, _ = world.auction.answer(first)
+    eager, paid = np.empty(world.bids.shape), np.empty(world.bids.shape)
+    for day in range(world.days):
+        if day and np.array_equal(world.bids[:, day], world.bids[:, day - 1]):
+            eager[:, day], paid[:, day] = eager[:, day - 1], paid[:, day - 1]
+            continue
+        shown, price = world.auction.answer(world.bids[:, day])
+        eager[:, day], paid[:, day] = shown / usual, price / _MEAN_PAID
+    return eager, paid
 
 
 def _within_budgets(world: World, trade: Trade, rng: np.random.Generator, last_day: date) -> Trade:
@@ -189,7 +206,7 @@ def true_conversion(
 
 
 def _clicks(
-    world: World, pair: np.ndarray, target: np.ndarray, day: np.ndarray, rng: np.random.Generator
+    world: World, pair: np.ndarray, target: np.ndarray, day: np.ndarray, paid: np.ndarray, rng: np.random.Generator
 ) -> pl.DataFrame:
     group = world.targets["ad_group_no"].to_numpy()[target]
     product, fit = _chosen_products(world, group, rng)
@@ -205,7 +222,7 @@ def _clicks(
     cvr = true_conversion(world, pair, np.maximum(product, 0), day, ease)
     ordered = rng.random(len(pair)) < cvr
     units = np.where(ordered, 1 + rng.poisson(EXTRA_UNITS, len(pair)), 0)
-    cost = np.round(world.bids[target, day] * rng.uniform(0.72, 1.0, len(pair)) * price, 2)
+    cost = np.round(paid[target, day] * rng.uniform(*_PAID, len(pair)) * price, 2)
     sales = np.round(units * world.products["price"].to_numpy()[np.maximum(product, 0)], 2)
     clicked = pl.DataFrame(
         {

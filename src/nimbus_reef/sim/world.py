@@ -8,6 +8,7 @@ from typing import Any, Final
 import numpy as np
 import polars as pl
 
+from nimbus_reef.sim.auction import Auction
 from nimbus_reef.sim.schedule import Delivery
 from nimbus_reef.sim.vocabulary import BrandSpec, Category, ProductFamily
 
@@ -37,7 +38,8 @@ class World:
     appeal: the true factor on conversion), pairs (target × query, pull: mean impressions a day at the target's first
     bid). bids: target × day.
     mood: product × day, what a day does to a product's conversion; 1 unless a story is told.
-    delivery: where and when ads are shown; without one there are no placements, hours or budgets.
+    delivery: where and when ads are shown; without one there are no placements, hours or budgets. auction: how clicks
+    and prices answer bids, in place of the law of `sim.trade`.
     """
 
     spec: BrandSpec
@@ -52,6 +54,7 @@ class World:
     bids: np.ndarray
     mood: np.ndarray
     delivery: Delivery | None = None
+    auction: Auction | None = None
 
 
 def build(spec: BrandSpec, seed: int, days: int) -> World:
