@@ -46,12 +46,6 @@ def findings(page: Page, base: str) -> None:
         page.keyboard.press("x")
 
 
-def targeting_narrow(page: Page, base: str) -> None:
-    """The targets at 390."""
-    page.set_viewport_size({"width": 390, "height": 844})
-    page.goto(f"{base}/targeting/targets")
-
-
 def targeting(page: Page, base: str) -> None:
     """Targets with much spend and few orders, one of them opened."""
     page.goto(f"{base}/targeting/targets?account=pellwick-gb&where=spend:ge:40&where=orders:le:2")
@@ -164,7 +158,6 @@ def rules(page: Page, base: str) -> None:
 VIEWS = {
     "pulse": pulse,
     "findings": findings,
-    "targeting-390": targeting_narrow,
     "targeting": targeting,
     "search-terms": search_terms,
     "intake": intake,
@@ -176,6 +169,7 @@ VIEWS = {
     "placements": at("/delivery/placements?account=fernhollow-de", "svg.solved"),
     "hours": at("/delivery/hours?account=pellwick-gb", ".grid-of-hours"),
     "campaigns": campaigns,
+    "solver": at("/targeting/solver?account=fernhollow-de&category=Grow+lights&format=product", ".course svg"),
     "trends": at(
         "/movement/trends?account=fernhollow-de&whose=product:SW-20-SLATE&metric=spend,sales,cvr,acos&smooth=7",
         ".chart svg",

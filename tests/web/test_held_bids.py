@@ -72,6 +72,37 @@ def test_a_campaign_that_is_left_moves_no_bid(owner, fernhollow):
     )
 
 
+def test_bids_are_left_until_a_day_and_free_from_then_on(owner, fernhollow):
+    address = f"/targeting/campaigns?{A}&sort=-spend"
+    row, name = row_ids(owner.get(address))[0], texts(owner.get(address), "tbody th .text")[0]
+    asked = {"account": fernhollow.key, "campaign": name}
+
+    def left():
+        page = owner.get("/targeting/targets", query_string={**asked, "cols": "bids"})
+        return Held.LEFT in texts(page, "p.totals a")
+
+    assert "until" in text_of(act(owner, "campaigns", rows=row, do="goal leave", value="2100-01-01"))
+    assert left()
+    assert "goal leave until" in text_of(owner.get("/scope/aims", query_string=asked))
+    act(owner, "campaigns", rows=row, do="goal leave", value="2020-01-01")
+    assert not left(), "that day is past"
+    wrong = act(owner, "campaigns", rows=row, do="goal leave", value="soon")
+    assert "is not a day" in text_of(wrong)
+    sent = {
+        **asked,
+        "what": "goal",
+        "level": "campaign",
+        "of": name,
+        "back": "/",
+        "percent": "3",
+        "until": "2100-02-03",
+    }
+    assert "until" not in owner.post("/scope/aims", data=sent).location
+    assert left()
+    act(owner, "campaigns", rows=row, do="goal usual")
+    assert not left()
+
+
 def test_what_was_decided_before_stands_on_its_row_with_its_reason(owner, demo, fernhollow, planned):
     row = row_ids(owner.get(f"{BIDS}&where=advice:is:cut&sort=-gain"))[0]
     owner.post("/targeting/targets/accept-row", data={"account": fernhollow.key, "row": row})

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from datetime import timedelta
+from datetime import date, timedelta
 from typing import Final
 
 import polars as pl
@@ -92,7 +92,9 @@ def _rows(facts: Facts, selection: Selection) -> pl.DataFrame:
     """All targets as `core.bids.advised` takes them, money in units."""
     account, window = selection.account, selection.window
     rows = brands.with_brand(facts, selection, Subject.TARGET, judged_targets(facts, selection))
-    held = rows.with_columns(own_limits.goal(account.own_limits, Goal(account.settings.goal), rows.columns))
+    held = rows.with_columns(
+        own_limits.goal(account.own_limits, Goal(account.settings.goal), rows.columns, _tomorrow(facts, selection))
+    )
     limits = own_limits.columns(account.own_limits, account.bid_limits, rows.columns)
     usual = {what: getattr(account.bid_limits, what) for what in own_limits.OF_BIDS}
     plain = [pl.lit(value, pl.Float64).alias(f"limit_{what}") for what, value in usual.items()]
@@ -204,6 +206,11 @@ def _eligible(facts: Facts, account: Account, window: Window) -> pl.DataFrame:
         .group_by("ad_group_id")
         .agg(eligible=pl.col("may").fill_null(True).any())
     )
+
+
+def _tomorrow(facts: Facts, selection: Selection) -> date:
+    """The day after the newest that is loaded: when what is proposed now would be in force."""
+    return (facts.newest_day(selection.account.id) or selection.window.last) + timedelta(days=1)
 
 
 def _mean_of_likes() -> pl.Expr:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, replace
+from datetime import date
 from enum import StrEnum
 from typing import Any, Final
 
@@ -38,12 +39,16 @@ _COLUMNS: Final[Mapping[str, tuple[str, ...]]] = {
 
 @dataclass(frozen=True, slots=True)
 class OwnLimit:
-    """One limit of something: level, name, what, and to what (money in units, steps as fractions, goals by place)."""
+    """
+    One limit of something: level, name, what, and to what (money in units, steps as fractions, goals by place); until:
+    the day from which it holds no more.
+    """
 
     level: str
     name: str
     what: Limit
     value: float
+    until: date | None = None
 
 
 def columns(own: Sequence[OwnLimit], usual: BidLimits, rows: Collection[str]) -> list[pl.Expr]:
@@ -65,8 +70,9 @@ def goal_at(place: float) -> Goal:
     return GOALS[int(place) - 1]
 
 
-def goal(own: Sequence[OwnLimit], usual: Goal, rows: Collection[str]) -> pl.Expr:
-    """goal: what the bids of each row are to bring."""
+def goal(own: Sequence[OwnLimit], usual: Goal, rows: Collection[str], on: date) -> pl.Expr:
+    """goal: what the bids of each row are to bring on a day."""
+    own = [each for each in own if each.until is None or on < each.until]
     names = {float(place): each.value for place, each in enumerate(GOALS, start=1)}
     place = _in_force(own, place_of(usual), Limit.GOAL, rows)
     return place.replace_strict(names, return_dtype=pl.String).alias("goal")

@@ -64,8 +64,8 @@ class RowAction(StrEnum):
 
 class Takes(StrEnum):
     """
-    What is entered with an action: nothing, a change in per cent, an amount, percentage points, a text, or a limit or
-    rate that nothing entered takes back.
+    What is entered with an action: nothing, a change in per cent, an amount, percentage points, a text, a limit or
+    rate that nothing entered takes back, or the day until which it holds, if any.
     """
 
     NOTHING = "nothing"
@@ -75,6 +75,7 @@ class Takes(StrEnum):
     TEXT = "text"
     LIMIT = "limit"
     RATE = "rate"
+    UNTIL = "until"
 
 
 TAKES: Final[Mapping[RowAction, Takes]] = {
@@ -86,6 +87,7 @@ TAKES: Final[Mapping[RowAction, Takes]] = {
     **dict.fromkeys((RowAction.BID_TO, RowAction.BUDGET_TO, RowAction.DEFAULT_BID_TO, RowAction.BIDS_TO), Takes.AMOUNT),
     **dict.fromkeys((RowAction.ADJUST_BY, RowAction.ADJUST_TO), Takes.POINTS),
     RowAction.PORTFOLIO: Takes.TEXT,
+    RowAction.GOAL_LEAVE: Takes.UNTIL,
     RowAction.CEILING: Takes.LIMIT,
     RowAction.FLOOR: Takes.LIMIT,
     **dict.fromkeys((RowAction.TARGET_ACOS, RowAction.STEP_DOWN, RowAction.STEP_UP), Takes.RATE),

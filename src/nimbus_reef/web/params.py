@@ -78,6 +78,7 @@ OWN_OF_A_PAGE = (
     "aov",
     "visits",
     "anyway",
+    "until",
 )
 """Choices that a page may offer besides: kept in its address, left behind by links to other pages."""
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from datetime import date
 from typing import Any, Final
 
 from sqlalchemy import Connection, delete, insert, select
@@ -20,14 +21,14 @@ HIGHEST: Final = 5.0
 
 
 def kept(connection: Connection, account_id: int | None = None) -> list[Any]:
-    """What is kept below an account, or below all: account_id, level, name, what, value."""
+    """What is kept below an account, or below all: account_id, level, name, what, value, until_day."""
     wanted = select(aim).order_by(aim.c.account_id, aim.c.level, aim.c.name)
     return list(connection.execute(wanted if account_id is None else wanted.where(aim.c.account_id == account_id)))
 
 
 def limits(connection: Connection, account_id: int | None = None) -> dict[int, tuple[OwnLimit, ...]]:
     """By account, the limits of bids set below it; a label's as those of its campaigns and products."""
-    found: dict[int, dict[tuple[str, str, str], float]] = {}
+    found: dict[int, dict[tuple[str, str, str], tuple[float, date | None]]] = {}
     of_labels: dict[int, list[Any]] = {}
     for row in kept(connection, account_id):
         if row.what == TARGET_ACOS:
@@ -36,16 +37,16 @@ def limits(connection: Connection, account_id: int | None = None) -> dict[int, t
         if row.level == "label":
             of_labels.setdefault(row.account_id, []).append(row)
         else:
-            own[row.level, row.name, row.what] = row.value
+            own[row.level, row.name, row.what] = (row.value, row.until_day)
     for account, rows in of_labels.items():
         known = labels.kept(connection, account)
         for level, things in (("campaign", known.campaigns), ("product", known.products)):
             for name, texts in things.items():
                 for row in rows:
                     if row.name in texts:
-                        found[account].setdefault((level, name, row.what), row.value)
+                        found[account].setdefault((level, name, row.what), (row.value, row.until_day))
     return {
-        account: tuple(OwnLimit(level, name, Limit(what), value) for (level, name, what), value in sorted(own.items()))
+        account: tuple(OwnLimit(level, name, Limit(what), *own[level, name, what]) for level, name, what in sorted(own))
         for account, own in found.items()
     }
 
@@ -58,8 +59,12 @@ def set_limits(
     names: Sequence[str],
     what: str,
     value: float | None,
+    until: date | None = None,
 ) -> None:
-    """Sets a limit or target ACOS of several things, or with None takes it back; BadInput for what cannot be meant."""
+    """
+    Sets a limit or target ACOS of several things, or with None takes it back; BadInput for what cannot be meant. until:
+    the day from which a goal is as if it were not set.
+    """
     if level not in LEVELS or not names:
         raise BadInput("A limit needs a level and a name.", remedy=f"Choose {', '.join(LEVELS)}, and name it.")
     if any(len(name) > MAX_NAME for name in names):
@@ -67,6 +72,7 @@ def set_limits(
     most = HIGHEST if what == TARGET_ACOS else _MOST[Limit(what)]
     if value is not None and not 0 < value < most:
         raise BadInput(f"{what.replace('_', ' ')}: {value:g} cannot be meant.", remedy=f"Enter up to {most:g}.")
+    set_to = {"value": value, "until_day": until}
     keys = {"account_id": account_id, "level": level, "what": what}
 
     def work(connection: Connection) -> None:
@@ -74,7 +80,7 @@ def set_limits(
             former = aim.c.name.in_(some), *(aim.c[column] == of for column, of in keys.items())
             connection.execute(delete(aim).where(*former))
             if value is not None:
-                connection.execute(insert(aim).values([{**keys, "name": name, "value": value} for name in some]))
+                connection.execute(insert(aim).values([{**keys, **set_to, "name": name} for name in some]))
         detail = {"level": level, "name": ", ".join(names[:3]), "things": len(names), what: value}
         trail.write(connection, "target set" if what == TARGET_ACOS else "limit set", person_id, account_id, detail)
 

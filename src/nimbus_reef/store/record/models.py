@@ -772,6 +772,8 @@ aim = Table(
     # target_acos, or which limit of its bids
     Column("what", String(12), nullable=False, server_default="target_acos"),
     Column("value", Double, nullable=False),
+    # from which day on it is as if it were not set
+    Column("until_day", Date, nullable=True),
     UniqueConstraint("account_id", "level", "name", "what"),
     **_TABLE,
 )

@@ -337,11 +337,17 @@ Alpine.data("solver", () => ({
     asked.value = this.percent(Math.exp(this.$refs.handle.value));
     for (const each of form.querySelectorAll("[name=target_acos],[name=at],[name=fixed]")) each.disabled = true;
     form.append(asked);
-    form.requestSubmit();
+    this.submit();
   },
-  /** A figure that was given for one that is fixed no more is not sent for another. */
+  /** A figure that was given for one that is fixed no more is not sent for another, and no target that nobody tried. */
   send(event) {
-    if (event.target.name === "fixed" && this.$refs.fixed && this.$refs.fixed.name === "at") this.$refs.fixed.disabled = true;
+    const fixed = this.$refs.fixed;
+    const stays = fixed.name === "at" ? event.target.name !== "fixed" : event.target === fixed || fixed.dataset.tried;
+    if (!stays) fixed.disabled = true;
+    this.submit();
+  },
+  submit() {
+    for (const each of this.$refs.form.querySelectorAll("input")) if (!each.value) each.disabled = true;
     this.$refs.form.requestSubmit();
   },
 }));

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from wtforms import StringField
+from wtforms import DateField, StringField
+from wtforms.validators import Optional
 
 from nimbus_reef.core.own_limits import Limit
 from nimbus_reef.store.people import own_limits
@@ -16,6 +17,7 @@ class AimForm(ReefForm):
     what = StringField("what", default=own_limits.TARGET_ACOS)
     level = StringField("level")
     of = StringField("of", filters=[stripped])
+    until = DateField("until", validators=[Optional()])
     back = StringField("back", default="/")
 
     @property

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
+from datetime import date
 from typing import Any, Final
 
 from flask import Blueprint, flash, redirect, render_template, request
@@ -54,7 +55,9 @@ def own_aims() -> str:
     level = next((level for level in _SCOPED if getattr(scope, level)), "")
     return render_template(
         "_aims.html",
-        lines=[(each.level, each.name, each.what, _limit_words(each.what, each.value)) for each in kept],
+        lines=[
+            (each.level, each.name, each.what, _limit_words(each.what, each.value, each.until_day)) for each in kept
+        ],
         back=inside(request.args.get("back", "/")),
         sources=_SOURCES,
         goals=list(enumerate(GOALS, start=1)),
@@ -79,13 +82,13 @@ def _tried(scope: Scope) -> str:
     return f"{figures().count(changed)} of {figures().counted(of, 'target')} change their verdict."
 
 
-def _limit_words(what: str, value: float) -> str:
+def _limit_words(what: str, value: float, until: date | None = None) -> str:
     if what == own_limits.TARGET_ACOS:
         return figures().aim(value)
     if what in (Limit.STEP_DOWN, Limit.STEP_UP):
         return f"{_LIMITS[what]} {figures().rate(value, 0)}"
     if what == Limit.GOAL:
-        return f"{_LIMITS[what]} {goal_at(value)}"
+        return f"{_LIMITS[what]} {goal_at(value)}" + (f" until {figures().day(until)}" if until else "")
     return f"{_LIMITS[what]} {figures().number(value)}"
 
 
@@ -118,10 +121,13 @@ def set_aim() -> Response:
         target_acos.set_aim(store, scope.account, who.id, level, "" if level == "account" else name, value)
         flash(f"Target of the {of}: {figures().aim(value)}." if value else f"The {of} uses the account’s target again.")
     else:
-        own_limits.set_limits(store, scope.account.id, who.id, level, [name] if name else [], what, value)
+        until = form.until.data if what == Limit.GOAL else None
+        own_limits.set_limits(store, scope.account.id, who.id, level, [name] if name else [], what, value, until)
         flash(
-            f"The {of}: {_limit_words(what, value)}." if value else f"The {of} has no {_LIMITS[what]} of its own now."
+            f"The {of}: {_limit_words(what, value, until)}."
+            if value
+            else f"The {of} has no {_LIMITS[what]} of its own now."
         )
     # What this form holds is no choice of the page that it goes back to.
-    own = tuple(pair for pair in scope.own if pair[0] not in (form.what.name, form.percent.name))
+    own = tuple(pair for pair in scope.own if pair[0] not in (form.what.name, form.percent.name, form.until.name))
     return redirect(scope.link(inside(form.back.data or "/"), target_acos_text="", own=own))

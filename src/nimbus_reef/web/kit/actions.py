@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
+from datetime import date
 from typing import Final
 
 import polars as pl
@@ -94,10 +95,12 @@ def entered(actions: RowActions, action: str, text: str, locale: str) -> tuple[R
         raise BadInput("No action chosen.", remedy="Choose an action.")
     found, text = RowAction(action), text.strip()
     takes = TAKES[found]
-    if takes is Takes.NOTHING or (takes in (Takes.LIMIT, Takes.RATE) and not text):
+    if takes is Takes.NOTHING or (takes in (Takes.LIMIT, Takes.RATE, Takes.UNTIL) and not text):
         return found, None
     if not text:
         raise BadInput(f"“{WORDS[found]}” needs a value.", remedy="Enter a value such as -20 or 0.85.")
+    if takes is Takes.UNTIL:
+        return found, _day(text).isoformat()
     if takes is Takes.TEXT:
         if len(text) > LONGEST_TEXT:
             raise BadInput(f"A name has up to {LONGEST_TEXT} characters.", remedy="Enter a shorter name.")
@@ -106,6 +109,13 @@ def entered(actions: RowActions, action: str, text: str, locale: str) -> tuple[R
     if read is None:
         raise BadInput(f"“{text}” is not a number.", remedy="Enter a number such as -20 or 0.85.")
     return found, _checked(takes, float(read))
+
+
+def _day(text: str) -> date:
+    try:
+        return date.fromisoformat(text)
+    except ValueError:
+        raise BadInput(f"“{text}” is not a day.", remedy="Write it like 2026-12-24, or nothing for good.") from None
 
 
 def _checked(takes: Takes, value: float) -> float:
@@ -123,7 +133,7 @@ def value_words(action: RowAction, value: Value) -> str:
     """What was entered with an action, as it is typed."""
     if value is None:
         return ""
-    if TAKES[action] is Takes.TEXT:
+    if TAKES[action] in (Takes.TEXT, Takes.UNTIL):
         return str(value)
     signed = TAKES[action] is Takes.SHARE or action is RowAction.ADJUST_BY
     figure = float(value) * (_PER_CENT if TAKES[action] in (Takes.SHARE, Takes.RATE) else 1)
@@ -135,7 +145,7 @@ def done_words(action: RowAction, value: Value) -> str:
     words, text = WORDS[action], value_words(action, value)
     if not text:
         return words
-    if TAKES[action] is not Takes.TEXT:
+    if TAKES[action] not in (Takes.TEXT, Takes.UNTIL):
         text = text.replace("-", "\N{MINUS SIGN}")
     unit = " points" if action is RowAction.ADJUST_BY else " %" if TAKES[action] in _PERCENTS else ""
     return f"{words.removesuffix(', %').removesuffix(', points')} {text}{unit}"

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
+from datetime import date
 from typing import Final
 
 import polars as pl
@@ -247,15 +248,16 @@ def limits_set(ask: Context, view: str, keys: Sequence[str] | None, form: Mappin
     action, value = entered(actions, form.get("do", ""), form.get("value", ""), ask.account.locale)
     rows = chosen(ask, spec, keys)
     names = list(dict.fromkeys(own_limits.name_of(actions.level, row) for row in rows.to_dicts()))
-    what, amount = action.value, None if value is None else float(value)
+    until = date.fromisoformat(str(value)) if action is RowAction.GOAL_LEAVE and value else None
+    what, amount = action.value, None if value is None or until else float(value)
     if action is RowAction.TARGET_ACOS:
         what = store_limits.TARGET_ACOS
     if action in SETS_GOAL:
         what, amount = own_limits.Limit.GOAL, own_limits.place_of(SETS_GOAL[action])
-    store_limits.set_limits(ask.facts.store, ask.account.id, person_id, actions.level, names, what, amount)
+    store_limits.set_limits(ask.facts.store, ask.account.id, person_id, actions.level, names, what, amount, until)
     things = ask.figures.counted(len(names), actions.level)
     if action in SETS_GOAL:
-        return f"{WORDS[action]}: {things}."
+        return f"{WORDS[action]}{f' until {ask.figures.day(until)}' if until else ''}: {things}."
     return f"{done_words(action, value)}: set for {things}." if amount else f"{WORDS[action]}: removed from {things}."
 
 
