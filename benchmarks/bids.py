@@ -140,6 +140,30 @@ def harmed(what: Case) -> tuple[int, int]:
     return stopped, wrong
 
 
+_TRUE_E: Final = 0.6
+_TRUE_P: Final = 1.0
+
+
+def hurt(what: Case) -> dict[str, tuple[int, int]]:
+    """By kind of change of a target: how many are proposed, and how many lower what it truly earns at its margin."""
+    keys = ["campaign", "ad_group", "target", "match_type"]
+    truth = pl.DataFrame(what.made.truth["targets"]).select(*keys, "true_acos")
+    rows = bid_advice.moving(what.facts, what.selection, every=True)
+    x = pl.when(pl.col("move") == "pause").then(0.0).otherwise(pl.col("proposed") / (pl.col("bid") / MICRO))
+    spend = pl.col("spend") / MICRO
+    sales, margin = spend / pl.col("true_acos"), pl.coalesce("margin", "target_acos")
+    earned = margin * sales * (x**_TRUE_E - 1) - spend * (x ** (_TRUE_E + _TRUE_P) - 1)
+    kind = pl.when(x == 0).then(pl.lit("pauses")).when(x > 1).then(pl.lit("raises")).otherwise(pl.lit("cuts"))
+    found = (
+        rows.filter(pl.col("clicks") > 0)
+        .with_columns(pl.col(keys).cast(pl.String))
+        .join(truth, on=keys)
+        .group_by(kind.alias("kind"))
+        .agg(pl.len(), falls=(earned < 0).sum())
+    )
+    return {kind: (count, falls) for kind, count, falls in found.rows()}
+
+
 PRICES: Final = (0.8, 0.9, 1.1, 1.25)
 """Prices of a click, in parts of today's, at which the target solver is held against the world."""
 
@@ -165,6 +189,7 @@ def main() -> None:
     seeds = int(sys.argv[sys.argv.index("--seeds") + 1]) if "--seeds" in sys.argv else 5
     found: dict[str, list[dict[str, tuple[int, Month]]]] = {}
     answers, stops, solutions = [], [0, 0], []
+    kinds: dict[str, list[tuple[int, int]]] = {}
     with cases(range(FIRST_SEED, FIRST_SEED + seeds)) as all_cases:
         for each in all_cases:
             name = each.made.world.spec.name
@@ -173,8 +198,10 @@ def main() -> None:
             stopped, wrong = harmed(each)
             stops = [stops[0] + stopped, stops[1] + wrong]
             solutions.append((name, solved(each)))
+            for kind, counts in hurt(each).items():
+                kinds.setdefault(kind, []).append(counts)
             print(f"{name}: {len(found[name])} of {seeds}", file=sys.stderr)
-    text = "\n".join(_page(found, answers, stops, solutions, seeds)) + "\n"
+    text = "\n".join(_page(found, answers, stops, kinds, solutions, seeds)) + "\n"
     if "--write" in sys.argv:
         OUT.write_text(text, encoding="utf-8")
     print(text)
@@ -184,6 +211,7 @@ def _page(
     found: Mapping[str, list[dict[str, tuple[int, Month]]]],
     answers: Iterable[Any],
     stops: list[int],
+    kinds: Mapping[str, list[tuple[int, int]]],
     solutions: Iterable[tuple[str, list[tuple[float, float, float]]]],
     seeds: int,
 ) -> list[str]:
@@ -216,7 +244,14 @@ def _page(
         for name, each in answers
     ]
     lines += ["", f"Pauses and blocks: {stops[0]}; of them {stops[1]} stop a row that truly earns at its margin."]
+    told = []
+    for kind in ("cuts", "raises", "pauses"):
+        count, falls = (sum(each[place] for each in kinds.get(kind, [])) for place in (0, 1))
+        told.append(f"{falls} of {count} {kind}" + (f" ({falls / count:.0%})" if count else ""))
     lines += [
+        "Of targets with clicks, changes that lower what the target truly earns at its margin: "
+        + ", ".join(told)
+        + ". A raise within the target sells more, and may earn less where the target lies above the peak of profit.",
         "",
         "The target solver against the world: all bids changed so that a click costs so much of today's price; how far its",
         "sales and its ACOS (points) are off.",

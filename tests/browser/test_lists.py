@@ -154,3 +154,19 @@ def test_a_weekly_audit_goes_from_pulse_to_the_sheet_in_90_keys(page, site, empt
     lines = taken.value.path().read_text().splitlines()
     assert len(lines) > 20
     assert counted.count <= 90, counted.count
+
+
+def test_a_target_moved_in_the_solver_leads_to_the_plan(page, site, empty_plan):
+    page.goto(f"{site.base}/targeting/solver?account=fernhollow-de&campaign=GL-PANEL+%C2%B7+grow+%C2%B7+phrase")
+    handle = page.get_by_label("Target ACOS", exact=True)
+    handle.focus()
+    handle.press("PageUp")
+    page.wait_for_url("**target_acos=**")
+    expect(page.locator(".asked b")).not_to_contain_text("at 28 %")
+    page.keyboard.press("e")
+    expect(page.locator("h1")).to_contain_text("Preview:")
+    page.keyboard.press("Enter")
+    expect(page.locator(".notice")).to_contain_text("added to the plan")
+    made = [each.change for each in plans.planned(site.demo.store, 1)]
+    assert {each.field for each in made} <= {"bid", "state"}
+    assert {each.campaign for each in made} == {"GL-PANEL · grow · phrase"}
