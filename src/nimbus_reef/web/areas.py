@@ -9,7 +9,6 @@ from typing import Any, Final
 from flask import Blueprint
 
 from nimbus_reef.analysis.findings import SOURCES
-from nimbus_reef.analysis.judged_tables import VIEWS as TARGETING_VIEWS
 from nimbus_reef.core.checks import AreaKey
 from nimbus_reef.store.reading.facts import TARGET_SOURCES, TOTAL_SOURCES
 from nimbus_reef.web.catalog.routes import TITLES as CATALOG_VIEWS
@@ -24,6 +23,7 @@ from nimbus_reef.web.plan.routes import plan
 from nimbus_reef.web.pulse.routes import pulse
 from nimbus_reef.web.standing.routes import TITLES as STANDING_VIEWS
 from nimbus_reef.web.standing.routes import standing
+from nimbus_reef.web.targeting.routes import TABS as TARGETING_VIEWS
 from nimbus_reef.web.targeting.routes import targeting
 
 

@@ -35,6 +35,12 @@ SEEN_BY = {BIDS: ("targeting.held_bids", "Held bids"), PRICES: ("targeting.solve
 LISTS: Mapping[str, ListSpec] = {**group_pages.LISTS, **table_view.LISTS}
 
 
+@targeting.context_processor
+def _seen_by() -> dict[str, object]:
+    """For the head of the area, also where a page is not ready or lacks its report."""
+    return {"seen_by": SEEN_BY}
+
+
 def _view(name: str) -> View:
     if name not in VIEWS:
         raise NotFound(f"Targeting has no view “{name}”.", remedy="Choose one under the title.")
@@ -67,12 +73,11 @@ def _groups(of: group_pages.GroupTable) -> str | AnyResponse:
     """Campaigns or ad groups."""
     scope = current_scope()
     if scope.newest is None:
-        return render_template("targeting/empty.html", view=of, views=TABS, seen_by=SEEN_BY)
+        return render_template("targeting/empty.html", view=of, views=TABS)
     need(services().facts, scope, TARGET_SOURCES, figures())
     return render_template(
         "targeting/groups.html",
         views=TABS,
-        seen_by=SEEN_BY,
         drawer=group_drawer.drawer(context(), of, scope.open) if scope.open else None,
         **shown(group_pages.page(context(), of)),
     )
@@ -85,7 +90,7 @@ def table(name: str) -> str | AnyResponse:
         return _groups(group_pages.TABLES[name])
     view, scope = _view(name), current_scope()
     if scope.newest is None:
-        return render_template("targeting/empty.html", view=view, views=TABS, seen_by=SEEN_BY)
+        return render_template("targeting/empty.html", view=view, views=TABS)
     need(services().facts, scope, judged_proposals.sources(view.subject), figures())
     judged_first(services().facts, scope, judged_proposals.judged_as(view.subject), first=is_first_answer())
     ask = context()
@@ -93,7 +98,6 @@ def table(name: str) -> str | AnyResponse:
         "targeting/table.html",
         view=view,
         views=TABS,
-        seen_by=SEEN_BY,
         drawer=drawer_view.row_drawer(ask, view, scope.open) if scope.open else None,
         **shown(table_view.page(ask, view)),
     )
