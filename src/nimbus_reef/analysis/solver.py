@@ -49,7 +49,12 @@ class SolverData:
 
 
 def data(facts: Facts, selection: Selection) -> SolverData:
-    """The start, from the targets of the part that is looked at."""
+    """The start, from the targets of the part that is looked at. Kept."""
+    asked = bid_advice.advice_key(selection)
+    return facts.kept("solver", selection.account.id, lambda: _data(facts, selection), *asked, selection.part)
+
+
+def _data(facts: Facts, selection: Selection) -> SolverData:
     judged = judged_proposals.judged(facts, selection, Subject.TARGET)
     rows = bid_advice.with_advice(facts, selection, judged)
     dry = out_of_budget.lately(facts, selection.whole).filter("dry")

@@ -311,7 +311,7 @@ _WAY: Final = {Pace.HALF: "half of the way", Pace.AT_ONCE: "all of the way", Pac
 
 def _listed(ask: Context, rows: pl.DataFrame, every: int) -> tuple[Answer, str]:
     """What the listed targets are, what their proposed bids would do, and how many those are."""
-    figures = ask.figures
+    figures, rows = ask.figures, rows.select("move", "more_clicks", "more_sales", "more_spend", "cpc", "may_cost")
     moving = rows.filter(pl.col("move") != BidMove.NONE.value)
     clicks, sales, spend = (float(moving[name].sum()) for name in ("more_clicks", "more_sales", "more_spend"))
     bold = f"{figures.counted(len(rows), 'target')} of {figures.count(every)} listed."
