@@ -95,3 +95,14 @@ def test_a_scope_of_one_kind_has_no_notice_of_formats_and_one_without_sales_says
     nothing = owner.get(AT + "&holds=nothing-like-it")
     assert "No sales in this scope" in text_of(nothing)
     assert not parsed(viewer.get(AT)).select(".asked button")
+
+
+def test_a_target_far_from_anything_tried_stays_on_the_chart(owner):
+    for target in ("1", "480"):
+        page = owner.get(AT + f"&target_acos={target}")
+        assert page.status_code == 200
+        ys = [float(each) for each in values(page, ".course .target circle", "cy")]
+        assert len(ys) == 4
+        assert all(20 < y < 254 for y in ys)
+        xs = values(page, ".course .target line", "x1")
+        assert all(70 < float(each) < 750 for each in xs)

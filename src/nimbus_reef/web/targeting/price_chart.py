@@ -20,10 +20,14 @@ from nimbus_reef.core.solver import Outcome, ScopeSums
 from nimbus_reef.formats.figures import Figures
 from nimbus_reef.web.kit.axes import round_steps
 
-WIDTH: Final = 760
 LEFT: Final = 74.0
 RIGHT: Final = 748.0
-_LANES: Final = (("sales", 28.0, 68.0), ("spend", 82.0, 124.0), ("profit", 138.0, 196.0), ("acos", 210.0, 242.0))
+_LANES: Final[tuple[tuple[str, float, float], ...]] = (
+    ("sales", 28.0, 68.0),
+    ("spend", 82.0, 124.0),
+    ("profit", 138.0, 196.0),
+    ("acos", 210.0, 242.0),
+)
 _USUAL: Final = (0.55, 1.6)
 _FARTHEST: Final = (0.2, 3.0)
 _POINTS: Final = 61
@@ -91,42 +95,18 @@ def chart(
         share = math.log(factor / low) / math.log(high / low)
         return round(LEFT + min(max(share, 0.0), 1.0) * (RIGHT - LEFT), 1)
 
-    grid = np.unique([*np.geomspace(low, high, _POINTS), *(each for each in solver.TRIED if low < each < high)])
-    middle = [solver.at_price(now, float(each), response) for each in grid]
-    ends = [solver.between(now, float(each), response) for each in grid]
-    lanes, places = [], {}
-    for key, top, bottom in _LANES:
-        if key == "profit" and now.margin is None:
-            continue
-        read = _READ[key]
-        values = [read(each) for each in middle]
-        edges = [(read(first), read(second)) for first, second in ends]
-        known = [*values, *(each for pair in edges for each in pair), *([0.0] if key == "profit" else [])]
-        y = _scale(min(known), max(known), bottom, top)
-        places[key] = y
-        points = [(x(float(factor)), y(value)) for factor, value in zip(grid, values, strict=True)]
-        split = [index for index, each in enumerate(grid) if math.isclose(each, solver.TRIED[0])] or [0]
-        end = [index for index, each in enumerate(grid) if math.isclose(each, solver.TRIED[1])] or [len(grid) - 1]
-        first, last = split[0], end[0]
-        band = [(x(float(f)), y(max(pair))) for f, pair in zip(grid, edges, strict=True)]
-        band += [(x(float(f)), y(min(pair))) for f, pair in reversed(list(zip(grid, edges, strict=True)))]
-        lanes.append(
-            Lane(
-                key,
-                _LABELS[key].format(symbol=figures.symbol),
-                round((top + bottom) / 2 + 4, 1),
-                _path(points[first : last + 1]),
-                [_path(part) for part in (points[: first + 1], points[last:]) if len(part) > 1],
-                _path(band) + "Z" if key != "acos" else "",
-                y(0.0) if key == "profit" else None,
-            )
-        )
+    grid = [float(each) for each in np.unique([*np.geomspace(low, high, _POINTS), *_within(solver.TRIED, low, high)])]
+    course = [(x(each), solver.at_price(now, each, response), solver.between(now, each, response)) for each in grid]
+    near = (max(low, solver.TRIED[0]), min(high, solver.TRIED[1]))
+    shown = [each for each in _LANES if each[0] != "profit" or now.margin is not None]
+    drawn = [_lane(*each, course, [bool(near[0] <= factor <= near[1]) for factor in grid], figures) for each in shown]
+    lanes, places = [lane for lane, _ in drawn], {lane.key: y for lane, y in drawn}
     marks = [_mark(kind, factor, at, now, response, places, x, figures) for kind, factor in at]
     return Chart(
         lanes,
         marks,
         [(x(each / price), figures.number(each)) for each in _ticks(price * low, price * high)],
-        (x(max(low, solver.TRIED[0])), x(min(high, solver.TRIED[1]))),
+        (x(near[0]), x(near[1])),
         [
             (x(each / price), words)
             for each, words in zip(peers, ("lower quarter", "median", "upper quarter"), strict=True)
@@ -145,7 +125,7 @@ def chart(
             "margin": now.margin,
             "e": response.e,
             "p": response.p,
-            "scales": {key: [y(0.0), y(1.0) - y(0.0)] for key, y in places.items()},
+            "scales": {key: _line(y, *_ends(key, course)) for key, y in places.items()},
         },
     )
 
@@ -159,9 +139,57 @@ _READ: Final[dict[str, Callable[[Outcome], float]]] = {
 _LABELS: Final = {"sales": "sales {symbol}", "spend": "spend {symbol}", "profit": "profit {symbol}", "acos": "ACOS %"}
 
 
-def _scale(low: float, high: float, bottom: float, top: float) -> Callable[[float], float]:
+def _within(values: Sequence[float], low: float, high: float) -> list[float]:
+    return [each for each in values if low < each < high]
+
+
+_Course = Sequence[tuple[float, Outcome, tuple[Outcome, Outcome]]]
+"""Where each price stands, what the scope does at it, and the same at both ends of how clicks answer."""
+_Place = Callable[[float], float]
+
+
+def _lane(
+    key: str, top: float, bottom: float, course: _Course, near: Sequence[bool], figures: Figures
+) -> tuple[Lane, _Place]:
+    """One figure on a scale of its own, and where a value of it stands. near: which prices lie near anything tried."""
+    read = _READ[key]
+    edges = [sorted((read(first), read(second))) for _, _, (first, second) in course]
+    known = [value for pair in edges for value in pair] + [read(at) for _, at, _ in course]
+    y = _scale(min(*known, 0.0) if key == "profit" else min(known), max(known), bottom, top)
+    points = [(x, y(read(at))) for x, at, _ in course]
+    first = near.index(True) if True in near else 0
+    last = len(near) - 1 - near[::-1].index(True) if True in near else len(near) - 1
+    upper = [(x, y(high)) for (x, _, _), (_, high) in zip(course, edges, strict=True)]
+    lower = [(x, y(low)) for (x, _, _), (low, _) in zip(course, edges, strict=True)]
+    far = [_path(part) for part in (points[: first + 1], points[last:]) if len(part) > 1]
+    lane = Lane(
+        key,
+        _LABELS[key].format(symbol=figures.symbol),
+        round((top + bottom) / 2 + 4, 1),
+        _path(points[first : last + 1]),
+        far,
+        _path([*upper, *reversed(lower)]) + "Z" if key != "acos" else "",
+        y(0.0) if key == "profit" else None,
+    )
+    return lane, y
+
+
+def _scale(low: float, high: float, bottom: float, top: float) -> _Place:
+    """What is beyond an end of the lane stands at it."""
     width = high - low or 1.0
-    return lambda value: bottom + (value - low) / width * (top - bottom)
+    return lambda value: bottom + min(max((value - low) / width, 0.0), 1.0) * (top - bottom)
+
+
+def _ends(key: str, course: _Course) -> tuple[float, float]:
+    """Two different values of a lane."""
+    values = [_READ[key](at) for _, at, _ in course]
+    return min(values), max(values)
+
+
+def _line(y: _Place, low: float, high: float) -> list[float]:
+    """Where 0 would stand, and how far one more moves it: for the mark that is moved."""
+    slope = (y(high) - y(low)) / (high - low) if high > low else 0.0
+    return [y(low) - slope * low, slope]
 
 
 def _path(points: Sequence[tuple[float, float]]) -> str:
