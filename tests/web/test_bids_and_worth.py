@@ -58,6 +58,7 @@ def test_bids_are_a_finding_of_their_own_a_campaign_a_package(owner, planned):
     form = "#bulk-bids-to-move"
     campaigns = values(page, f"input[form={form[1:]}]", "value")
     assert len(campaigns) > 3
+    assert not parsed(page).select(f"{form} [value=clicks]"), "a campaign's bids have no clicks to wait for"
     opened = owner.get(f"/findings/bids-to-move?{A}&row={campaigns[0]}")
     assert "expected gain" in text_of(opened)
     rows = row_ids(opened)

@@ -250,8 +250,8 @@ _CLICKS: Final[Mapping[Subject, Callable[[Facts, Selection, str], int]]] = {
 
 
 def waits(check: Check) -> bool:
-    """Whether its rows have clicks of their own to wait for."""
-    return check.accepts and check.subject in _CLICKS
+    """Whether its rows have clicks of their own to wait for, not those of what they gather."""
+    return check.accepts and check.subject in _CLICKS and not check.by_itself
 
 
 def cohort_name(level: str, cohort: str, ad_group: str) -> str:
