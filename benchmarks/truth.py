@@ -254,5 +254,7 @@ if __name__ == "__main__":
             " of the chance given to what is true, less is better. *Before*: the same rows\njudged by the prior of the"
             " smallest sufficient group. The second world is of another making than the"
             f" demo's\n(`benchmarks/worlds.py`), so that the judge is not tuned to one.\n{count} seeds pooled, 30"
-            " mature days each. `make truth` writes this page.\n\n" + "\n".join(found) + "\n"
+            " mature days each. `make truth` writes this page. What a\nquarter of audits earns by it: [quarter.md](quarter.md).\n\n"
+            + "\n".join(found)
+            + "\n"
         )
