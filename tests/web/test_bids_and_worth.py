@@ -70,6 +70,13 @@ def test_bids_are_a_finding_of_their_own_a_campaign_a_package(owner, planned):
     assert len(made) == len(rows)
 
 
+def test_the_bids_to_move_stand_among_what_to_do_this_week(owner):
+    owner.get(f"/findings/?{A}")
+    week = text_of(owner.get("/pulse/"))
+    assert "Bids to move" in week
+    assert "expected gain" in week
+
+
 def test_targets_without_traffic_are_found_with_what_they_ever_did(owner):
     page = owner.get(f"/findings/quiet-targets?{A}")
     assert "raise the bid step by step" in text_of(page).lower()

@@ -148,7 +148,12 @@ def agenda(entries: Sequence[Agenda], today: date) -> AgendaView:
     )
 
 
-_KINDS: Final = {Money.OVERSPEND: "wasted", Money.OWN: "wasted", Money.MISSED: "missed sales"}
+_KINDS: Final = {
+    Money.OVERSPEND: "wasted",
+    Money.OWN: "wasted",
+    Money.MISSED: "missed sales",
+    Money.GAIN: "expected gain",
+}
 
 
 def _week(entries: Sequence[Agenda]) -> dict[str, list[AgendaLine]]:
