@@ -48,6 +48,16 @@ class ScopeSums:
         return self.spend > 0 and self.sales > 0 and self.clicks > 0
 
     @property
+    def price(self) -> float:
+        """Of a click; the scope has clicks."""
+        return self.spend / self.clicks
+
+    @property
+    def acos(self) -> float:
+        """Of a scope with sales."""
+        return self.spend / self.sales
+
+    @property
     def figures(self) -> dict[Figure, float | None]:
         """The four figures as they are now."""
         return {
@@ -95,7 +105,7 @@ def at_price(now: ScopeSums, factor: float, response: ClickResponse, e: float | 
     sales = now.sales * factor ** (e / response.p)
     spend = now.spend * factor ** ((e + response.p) / response.p)
     profit = None if now.margin is None else now.margin * sales - spend
-    return Outcome(factor, factor ** (1 / response.p), sales, spend, now.spend / now.sales * factor, profit)
+    return Outcome(factor, factor ** (1 / response.p), sales, spend, now.acos * factor, profit)
 
 
 def between(now: ScopeSums, factor: float, response: ClickResponse) -> tuple[Outcome, Outcome]:

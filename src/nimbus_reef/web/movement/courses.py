@@ -66,7 +66,7 @@ def trend_lines(
                 f"{metric.label}{unit}",
                 tuple(None if v is None else round(v * scale, 4) for v in values),
                 level(metric, whole, figures) + ("" if metric.is_ratio or whole is None else " a day"),
-                _may_cost(money, max(smooth, WORTH_DAYS), target_acos) if key == "cpc" else None,
+                _may_cost(days, max(smooth, WORTH_DAYS), target_acos) if key == "cpc" else None,
             )
         )
     return lines
@@ -76,11 +76,9 @@ WORTH_DAYS: Final = 14
 
 
 def _may_cost(days: pl.DataFrame, smooth: int, target_acos: float) -> tuple[str, tuple[float | None, ...]]:
-    """What a click might cost on each day: target × sales a click of the days up to it."""
+    """What a click might cost on each day: target × revenue per click of the days up to it; days in micro-units."""
     sums = days.select(pl.col("sales", "clicks").cast(pl.Float64).rolling_sum(smooth, min_samples=1))
-    worth = sums.select(
-        pl.when(pl.col("clicks") > 0).then(target_acos * pl.col("sales") / pl.col("clicks"))
-    ).to_series()
+    worth = sums.select(METRICS["rpc"].expr() * target_acos).to_series()
     return f"may cost, {smooth} days", tuple(None if value is None else round(value, 4) for value in worth)
 
 

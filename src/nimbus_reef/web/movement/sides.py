@@ -82,7 +82,7 @@ def fields(ask: Context, by: str) -> dict[str, Field]:
             Field(f"{metric.key}_moved", f"change of {metric.label}", value - before, unit, digits=metric.digits)
         )
     effect = Field("profit", "effect on profit", pl.col("profit"), "¤", "Per 30 days", digits=0)
-    click = pl.when(pl.col("clicks1") > 0).then(pl.col("sales1") / pl.col("clicks1"))
+    click = _value(METRICS["rpc"], 1, now)
     aim = pl.coalesce("target_acos", pl.lit(ask.scope.target_acos))
     may = Field("may_cost", "may cost", click * aim, "¤", "What a click may cost now: target ACOS × RPC", digits=2)
     kinds = Field("movement", "movement", pl.col("movement").cast(pl.String), options=tuple(Movement))

@@ -89,7 +89,7 @@ def chart(
     factors = [factor for _, factor in at]
     low = max(_FARTHEST[0], min(_USUAL[0], 0.92 * min(factors)))
     high = min(_FARTHEST[1], max(_USUAL[1], 1.08 * max(factors)))
-    price = now.spend / now.clicks
+    price = now.price
 
     def x(factor: float) -> float:
         share = math.log(factor / low) / math.log(high / low)
@@ -119,7 +119,7 @@ def chart(
             "high": math.log(high),
             "left": LEFT,
             "right": RIGHT,
-            "acos": now.spend / now.sales,
+            "acos": now.acos,
             "sales": now.sales,
             "price": price,
             "margin": now.margin,
@@ -225,7 +225,7 @@ def _mark(
         "profit": figures.count(found.profit),
         "acos": figures.percent(found.acos),
     }
-    price = now.spend / now.clicks * factor
+    price = now.price * factor
     return Mark(
         kind,
         f"{_NAMES[kind]} {figures.number(price)}",

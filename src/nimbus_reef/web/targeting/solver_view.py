@@ -37,7 +37,7 @@ _HALF_WIDTH: Final = 44.0
 
 
 @dataclass(frozen=True, slots=True)
-class Line:
+class SolverLine:
     """
     One of the four figures. own: as the scope has it; typed: as somebody typed it; misfit: that is not from this scope;
     name: of the field its fixed value is typed into. arrow: from now to needed on a log line, 0 in its middle, a double
@@ -76,7 +76,7 @@ class SolverView:
     """
 
     answer: Answer
-    lines: Sequence[Line]
+    lines: Sequence[SolverLine]
     chart: Chart | None
     notices: Sequence[Notice]
     tries: Sequence[tuple[str, str, bool]]
@@ -164,9 +164,9 @@ def _marks(data: SolverData, factor: float) -> list[tuple[str, float]]:
 
 def _answer(ask: Context, data: SolverData, factor: float) -> Answer:
     figures, now = ask.figures, data.now
-    price = now.spend / now.clicks
+    price = now.price
     bold = (
-        f"At {figures.aim(now.spend / now.sales * factor)} a click of {_scope_words(ask)} may cost"
+        f"At {figures.aim(now.acos * factor)} a click of {_scope_words(ask)} may cost"
         f" {figures.money(price * factor, 2)}. You pay {figures.money(price, 2)}."
     )
     ends = solver.between(now, factor, data.response)
@@ -196,10 +196,10 @@ def _line(
     misfits: Sequence[Figure],
     needed: Mapping[Figure, float],
     fixed: Figure,
-) -> Line:
+) -> SolverLine:
     figures, peers = ask.figures, data.peers.get(figure)
     unit = "%" if figure in _IN_PERCENT else figures.symbol
-    return Line(
+    return SolverLine(
         figure,
         f"{_LABELS[figure]} {unit}",
         _written(figure, own[figure], figures),
@@ -275,7 +275,7 @@ def _named(names: Sequence[str], figures: Figures) -> str:
 def _tries(ask: Context, data: SolverData) -> list[tuple[str, str, bool]]:
     figures, scope = ask.figures, ask.scope
     here, peak = ask.url("targeting.table", name="targets"), solver.peak(data.now, data.response)
-    entries = [("target in force", "", ask.account.target_acos), ("now", None, data.now.spend / data.now.sales)]
+    entries = [("target in force", "", ask.account.target_acos), ("now", None, data.now.acos)]
     entries += [("most profit", None, peak)] if peak else []
     found = []
     for words, text, acos in entries:
