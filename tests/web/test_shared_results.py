@@ -144,8 +144,8 @@ def test_what_a_helper_works_out_is_shown_like_ones_own(processes, demo, monkeyp
     finally:
         done.set()
         thread.join(10)
-    assert set(asked_for) == {"targets", "advised bids", "terms", "words", "findings"}, (
-        "product ads come with the findings"
+    assert set(asked_for) == {"targets", "terms", "words", "findings"}, (
+        "product ads and advice on bids come with the findings"
     )
     for address, one, other in zip(addresses, alone, helped, strict=True):
         assert one == other, address
