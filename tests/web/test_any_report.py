@@ -43,6 +43,7 @@ NEEDS = {
     "/movement/drift?by=product": ("product_ad_daily",),
     "/movement/drift?by=keyword": TARGET_SOURCES,
     "/targeting/targets": TARGET_SOURCES,
+    "/targeting/targets?cols=prices&where=over_price:is:yes": TARGET_SOURCES,
     "/targeting/terms": ("search_term_daily",),
     "/targeting/words": ("search_term_daily",),
     "/findings/": SOURCES,

@@ -26,7 +26,7 @@ from nimbus_reef.web.kit.strips import Strip, metric_name, strip
 class Node:
     """
     One figure of the tree. good: whether its change is; spark: its days as an SVG path of 100 × 20; beside: what it is
-    held against.
+    compared with.
     """
 
     key: str

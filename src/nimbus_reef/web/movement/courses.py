@@ -25,8 +25,8 @@ SMOOTH: Final = {"": 1, "7": 7, "14": 14}
 @dataclass(frozen=True, slots=True)
 class Course:
     """
-    One metric of a trend: its days, in the unit that is written, None where there is none; beside: what they are held
-    against, called so.
+    One metric of a trend: its days, in the unit that is written, None where there is none; beside: what they are
+    compared with, and its name.
     """
 
     key: str
