@@ -95,11 +95,12 @@ def cases(seeds: Sequence[int], specs: Sequence[BrandSpec] = BRANDS) -> Iterator
             )
 
 
-def case(store: Store, simulated: Simulated, key: str, folder: Path) -> Case:
-    """A simulated brand, loaded, over its newest mature month."""
+def case(store: Store, simulated: Simulated, key: str, folder: Path, more: Sequence[str] = ()) -> Case:
+    """A simulated brand, loaded, over its newest mature month. more: reports besides the usual ones."""
     spec = simulated.world.spec
     account = account_of(store, spec, key)
-    for kind, path in reports.write({kind: simulated.frames[kind] for kind in _KINDS}, folder / key).items():
+    kinds = (*_KINDS, *more)
+    for kind, path in reports.write({kind: simulated.frames[kind] for kind in kinds}, folder / key).items():
         intake.take(store, account, path, path.name, kind, today=LAST + timedelta(days=1))
         path.unlink()
     end = LAST - timedelta(days=account.maturing_days)

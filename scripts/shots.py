@@ -60,10 +60,10 @@ def campaigns(page: Page, base: str) -> None:
     page.wait_for_selector("#drawer svg")
 
 
-def search_terms(page: Page, base: str) -> None:
-    """The search terms, the costliest opened."""
-    page.goto(f"{base}/targeting/terms?where=verdict:is:above target")
-    page.locator("tr[data-row] .name").nth(1).click()
+def reach(page: Page, base: str) -> None:
+    """Phrases that were never bought, one of them opened."""
+    page.goto(f"{base}/reach/phrases?account=fernhollow-de&where=status:is:proposed")
+    page.locator("tr[data-row] .name").nth(2).click()
     page.wait_for_selector("#drawer svg")
 
 
@@ -159,7 +159,7 @@ VIEWS = {
     "pulse": pulse,
     "findings": findings,
     "targeting": targeting,
-    "search-terms": search_terms,
+    "reach": reach,
     "intake": intake,
     "mapping": mapping,
     "plan": plan,

@@ -93,7 +93,7 @@ def test_a_key_pressed_while_the_evidence_closes_or_a_page_loads_does_its_work(p
         page.keyboard.press("Escape")
         expect(page.get_by_role("dialog")).to_be_hidden()
     page.keyboard.press("]")
-    page.wait_for_url("**/findings/**", wait_until="commit")
+    page.wait_for_url("**/reach/**", wait_until="commit")
     page.wait_for_function("() => window.earlyKeys !== undefined")
     page.keyboard.press("?")
     expect(page.get_by_role("dialog")).to_be_visible()

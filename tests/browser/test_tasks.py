@@ -142,8 +142,9 @@ def test_the_same_by_keyboard_from_the_filter_on(page, site, empty_plan):
     page.keyboard.press("?")
     expect(page.get_by_role("dialog")).to_be_visible()
     page.keyboard.press("Escape")
-    page.keyboard.press("]")
-    page.wait_for_url("**/findings/**")
+    for area in ("reach", "findings"):
+        page.keyboard.press("]")
+        page.wait_for_url(f"**/{area}/**")
     page.keyboard.press("]")
     page.wait_for_url("**/plan/**")
     expect(page.locator("tr[data-row]")).to_have_count(1)

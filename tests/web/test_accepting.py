@@ -353,7 +353,7 @@ def test_a_promoted_term_is_sent_where_its_product_is_advertised_and_can_be_sent
         advertised = {
             sku
             for sku, groups in homes.of_sku.items()
-            if any((c, g) == (target.campaign, target.ad_group) for c, g, _ in groups)
+            if any((c, g) == (target.campaign, target.ad_group) for c, g, *_ in groups)
         }
         new = [each for each in made if each.entity is Entity.PRODUCT_AD]
         assert advertised or new or not options

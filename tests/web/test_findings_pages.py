@@ -14,6 +14,7 @@ from nimbus_reef.analysis.findings import findings, named
 from nimbus_reef.analysis.judged import judged_targets
 from nimbus_reef.analysis.selection import Selection
 from nimbus_reef.core import checks
+from nimbus_reef.core.checks import Money
 from nimbus_reef.core.checks.targeting import WINNERS
 from nimbus_reef.core.model import MEASURES
 from nimbus_reef.core.targeting import Aims
@@ -54,7 +55,8 @@ def test_groups_come_largest_first_and_the_headline_is_never_more_than_the_spend
     assert now.groups[0].check.urgent, "what broke today is first"
     stakes = [each.stake for each in now.groups if each.check is not WINNERS and not each.check.urgent]
     assert stakes == sorted(stakes, reverse=True)
-    assert max(stakes) <= now.overspend <= now.spend
+    wasted = [each.stake for each in now.groups if each.check.money is Money.OVERSPEND]
+    assert max(wasted) <= now.overspend <= now.spend
 
 
 def test_what_is_put_away_for_good_leaves_the_list_and_the_headline(found, demo, account):

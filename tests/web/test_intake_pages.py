@@ -167,7 +167,7 @@ def test_an_account_without_a_row_is_told_what_can_be_loaded():
     made = pages.calendar([], {}, None, 3, Figures("en_IE", "EUR"))
     assert (made.rows, made.months) == ((), ())
     said = possible.lines(())
-    assert {each.kind for each in possible.ORDER} == set(KINDS) - {"keyword_ranks", "rivals", "placement_adjustments"}
+    assert {each.kind for each in possible.ORDER} == set(KINDS) - {"placement_adjustments"}
     assert {each.state for each in said} == {"not yet"}
 
 

@@ -20,6 +20,7 @@ from nimbus_reef.analysis.findings import SOURCES, findings, without
 from nimbus_reef.analysis.judged import Judged, judged_ads, judged_targets, judged_terms, judged_words
 from nimbus_reef.analysis.judged_proposals import sources
 from nimbus_reef.analysis.lacking import lacking
+from nimbus_reef.analysis.reach import market, pool
 from nimbus_reef.analysis.selection import Selection, asked
 from nimbus_reef.core.checks import Subject
 from nimbus_reef.core.targeting import Aims
@@ -76,6 +77,7 @@ _PAGES: Final[Sequence[_Work]] = (
     (_ADS, standing.mix),
     (_ADS, standing.compared_products),
     (("query_funnel",), query_shares.shares),
+    (market.SOURCES, pool.pool),
     (_ADS, lambda facts, selection: standing.groups(facts, selection, "category")),
     (_ADS, lambda facts, selection: standing.groups(facts, selection, "format")),
     (TOTAL_SOURCES, _agreeing),
@@ -106,6 +108,7 @@ ASKED: Final[Mapping[str, Callable[..., Any]]] = {
     Judged.ADS: judged_ads,
     "advised bids": bid_advice.advised,
     "words": judged_words,
+    "phrases never bought": pool.pool,
     "findings": without,
     "sums": Facts.sums,
     "month grid": Facts.month_grid,

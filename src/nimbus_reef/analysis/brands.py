@@ -25,6 +25,12 @@ def own_brand(facts: Facts, account: Account) -> frozenset[str]:
     return names | {word for text in account.settings.own_words for word in words.words(text)}
 
 
+def own_names(facts: Facts, account: Account) -> frozenset[tuple[str, ...]]:
+    """The same brands as words that stand in a text together."""
+    named = {account.brand, *product_frames.catalog(facts, account.id)["brand"].cast(pl.String).drop_nulls()}
+    return frozenset(name for each in (*named, *account.settings.own_words) if (name := words.words(each)))
+
+
 def rivals(facts: Facts, account: Account) -> frozenset[tuple[str, ...]]:
     """
     Names of rivals' brands, as words that stand in a text together: those of the rivals report, and what its settings

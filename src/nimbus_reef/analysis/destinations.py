@@ -36,11 +36,11 @@ class Destination:
 class Places:
     """
     What destinations are found from. of_sku: ad groups that take keywords and advertise a product, by SKU: campaign, ad
-    group and whether that is its main product, the best first; takes: names of ad groups that take keywords; manual:
-    campaigns that do, by SKU.
+    group, whether that is its main product, and how many exact keywords it holds, the best first; takes: names of ad
+    groups that take keywords.
     """
 
-    of_sku: Mapping[str, Sequence[tuple[str, str, bool]]]
+    of_sku: Mapping[str, Sequence[tuple[str, str, bool, int]]]
     takes: frozenset[tuple[str, str]]
 
     def for_term(self, term: str, source: tuple[str, str], products: Sequence[AdProduct]) -> tuple[Destination, ...]:
@@ -52,12 +52,21 @@ class Places:
         if sold is None:
             return (Destination(*source),) if source in self.takes else ()
         known = self.of_sku.get(sold.sku, ())
-        own = [Destination(campaign, group, sold.sku) for campaign, group, main in known if main]
-        others = [Destination(campaign, group, sold.sku) for campaign, group, main in known if not main]
+        own = [Destination(campaign, group, sold.sku) for campaign, group, main, _ in known if main]
+        others = [Destination(campaign, group, sold.sku) for campaign, group, main, _ in known if not main]
         # Beside the product's own ad groups first; the campaign it was bought in last, as it may hold others' too.
         campaigns = dict.fromkeys((*(each.campaign for each in own), *(each.campaign for each in others)))
         new = [Destination(campaign, term[:_LONGEST], sold.sku, new=True) for campaign in list(campaigns)[:1]]
         return tuple(dict.fromkeys((*own, *new, *others)))
+
+    def for_phrase(self, sku: str) -> Destination | None:
+        """
+        The ad group that a phrase of a product may go to: of those with exact keywords the one whose main product it is
+        and that has most of them; else any that takes keywords; None where no ad group advertises the product.
+        """
+        known = self.of_sku.get(sku, ())
+        best = max(known, key=lambda each: (each[3] > 0, each[2], each[3]), default=None)
+        return None if best is None else Destination(best[0], best[1], sku)
 
 
 _LONGEST = 200
@@ -67,6 +76,16 @@ _LONGEST = 200
 def places(facts: Facts, selection: Selection) -> Places:
     """What destinations are found from, of the whole account. Kept."""
     return facts.kept("destinations", selection.account.id, lambda: _places(facts, selection), selection.window)
+
+
+def match_types(facts: Facts, selection: Selection) -> dict[str, str]:
+    """By campaign the match type of its live keywords, where they have but one."""
+    live = target_frames.live(facts, selection.account.id, selection.window)
+    keywords = live.select(pl.col("campaign", "match_type").cast(pl.String)).filter(
+        pl.col("match_type").is_in([MatchType.EXACT.value, MatchType.PHRASE.value, MatchType.BROAD.value])
+    )
+    one = keywords.group_by("campaign").agg(pl.col("match_type").unique()).filter(pl.col("match_type").list.len() == 1)
+    return {campaign: found[0] for campaign, found in one.rows()}
 
 
 def _places(facts: Facts, selection: Selection) -> Places:
@@ -103,7 +122,7 @@ def _places(facts: Facts, selection: Selection) -> Places:
         .with_columns(main=(pl.col("main_product") == pl.col("sku")).fill_null(False))
         .sort(["sku", "main", "exact", "ad_group_id"], descending=[False, True, True, False])
     )
-    of_sku: dict[str, list[tuple[str, str, bool]]] = {}
-    for sku, campaign, group, is_main in rows.select("sku", "campaign", "ad_group", "main").rows():
-        of_sku.setdefault(sku, []).append((campaign, group, is_main))
+    of_sku: dict[str, list[tuple[str, str, bool, int]]] = {}
+    for sku, *home in rows.select("sku", "campaign", "ad_group", "main", pl.col("exact").fill_null(0)).rows():
+        of_sku.setdefault(sku, []).append((home[0], home[1], home[2], home[3]))
     return Places(of_sku, frozenset(takes.select("campaign", "ad_group").rows()))

@@ -13,7 +13,7 @@ from nimbus_reef.store.people.accounts import Account
 from nimbus_reef.store.reading.facts import Facts
 
 _OFFERED_DAYS: Final = 30
-WHENEVER: Final = ("listings",)
+WHENEVER: Final = ("listings", "keyword_ranks", "phrase_lists", "rivals")
 """Reports that are always read from their newest load."""
 
 

@@ -12,6 +12,8 @@ from nimbus_reef.analysis import judged_proposals, out_of_budget, own_actions
 from nimbus_reef.analysis.catalog import ads, families, gaps, structure
 from nimbus_reef.analysis.delivery import budgets, placements, solutions
 from nimbus_reef.analysis.judged_proposals import FILED_AS
+from nimbus_reef.analysis.reach import buying, shares
+from nimbus_reef.analysis.reach.pool import listed
 from nimbus_reef.analysis.selection import Selection
 from nimbus_reef.core.changes import Change
 from nimbus_reef.core.checks import Subject
@@ -47,6 +49,9 @@ _KEYS: Final[Mapping[str, Callable[[Facts, Selection], list[str]]]] = {
     ),
     "placements": lambda facts, selection: placements.judged(facts, selection)["row_id"].to_list(),
     "budgets": lambda _, __: ["budgets"],
+    buying.VIEW: lambda facts, selection: listed(facts, selection)["row_id"].to_list(),
+    shares.TOP_VIEW: lambda facts, selection: shares.top_of_search(facts, selection).rows["row_id"].to_list(),
+    shares.TERMS_VIEW: lambda facts, selection: shares.small_shares(facts, selection).rows["row_id"].to_list(),
 }
 
 
@@ -119,5 +124,8 @@ PROPOSERS: Final[Mapping[str, Proposer]] = {
     "placements": _placements,
     "solutions": _solutions,
     "budgets": _budgets,
+    buying.VIEW: lambda facts, selection, keys, _: buying.proposals(facts, selection, keys),
+    shares.TOP_VIEW: partial(_judged, Subject.TARGET),
+    shares.TERMS_VIEW: lambda facts, selection, keys, _: shares.keywords(facts, selection, keys),
 }
 """Who proposes on the rows of each view."""

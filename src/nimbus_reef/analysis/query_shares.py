@@ -12,7 +12,7 @@ from nimbus_reef.analysis.selection import Selection
 from nimbus_reef.core import funnel
 from nimbus_reef.core.funnel import COUNTS
 from nimbus_reef.core.words import words
-from nimbus_reef.store.reading import market_frames, product_frames
+from nimbus_reef.store.reading import market_frames, product_frames, target_frames
 from nimbus_reef.store.reading.facts import Facts
 
 
@@ -44,8 +44,8 @@ def weeks(facts: Facts, selection: Selection) -> tuple[pl.DataFrame, FunnelOf]:
 
 def shares(facts: Facts, selection: Selection) -> pl.DataFrame:
     """
-    One row per query of the window's weeks: counts, shares, lost_at, volume a week, missing (words in no own title).
-    Kept.
+    One row per query of the window's weeks: counts, shares, lost_at, volume a week, missing (words in no own title),
+    bought (ads brought clicks in the window). Kept.
     """
     account, window = selection.account, selection.window
 
@@ -53,9 +53,14 @@ def shares(facts: Facts, selection: Selection) -> pl.DataFrame:
         titles = product_frames.catalog(facts, account.id)["title"].cast(pl.String).to_list()
         titles += product_frames.listings(facts, account.id, window)["title"].cast(pl.String).unique().to_list()
         known = frozenset(word for title in titles for word in words(title))
-        rows = funnel.by_query(weeks(facts, selection)[0])
+        found = weeks(facts, selection)[0]
+        rows = funnel.by_query(found)
         missing = [" ".join(funnel.missing_words(query, known)) for query in rows["query"].to_list()]
-        return funnel.shares(rows).with_columns(missing=pl.Series(missing, dtype=pl.String))
+        paid = target_frames.term_sums(facts, account.id, window).filter(pl.col("clicks") > 0)["normal_id"]
+        bought = found.filter(pl.col("normal_id").is_in(paid.cast(found.schema["normal_id"]).implode()))["query"]
+        return funnel.shares(rows).with_columns(
+            missing=pl.Series(missing, dtype=pl.String), bought=pl.col("query").is_in(bought.unique().implode())
+        )
 
     return facts.kept("query shares", account.id, make, window, selection.part.product)
 

@@ -44,6 +44,13 @@ class Part:
         return any((*own, self.category, self.label))
 
     @property
+    def products_only(self) -> Part:
+        """What of it names products, for rows that know nothing else."""
+        return Part(
+            product=self.product, category=self.category, label=self.label, labelled_products=self.labelled_products
+        )
+
+    @property
     def of_products(self) -> bool:
         """Whether it is told by products: reports that know none cannot answer for it alone."""
         return bool(self.product or self.category or self.label)

@@ -194,6 +194,10 @@ _HEADLINES: Final[Mapping[HeadlineKey, str | _Told]] = {
     ),
     HeadlineKey.BID_LOWER_AT_SOURCE: "lower the bid of the targets behind it",
     HeadlineKey.BOOST: "boost",
+    HeadlineKey.BUY: lambda value, figures: f"add it as an exact keyword at {figures.money(value[0], 2)}",
+    HeadlineKey.BUY_GROUP: lambda value, figures: (
+        f"new campaign with {figures.counted(value[0], 'exact keyword')}, {figures.money(value[1], 2)} a day"
+    ),
     HeadlineKey.CATCH_ALL: lambda value, figures: (
         f"One automatic campaign, {figures.counted(value[0], 'product')}, each in its own ad group"
     ),
@@ -365,6 +369,29 @@ def _brought_by(value: tuple[Any, ...], _: Figures) -> str:
     return f"from {target}{f' +{others}' if others else ''} · {campaign} · {ad_group}"
 
 
+def _phrase_parts(value: tuple[Any, ...], figures: Figures) -> str:
+    sku, account, own, result, *telling = value
+    base = (
+        f"{sku} is new here, so it starts from the account’s {figures.rate(account)}"
+        if own is None
+        else f"{sku} converts {figures.rate(account * own)} (account {figures.rate(account)} × {figures.number(own)})"
+    )
+    named = [
+        f"{name} unknown" if factor is None else f"{name} × {figures.number(factor)}"
+        for name, factor in zip(telling[::2], telling[1::2], strict=True)
+    ]
+    return f"{base}{', ' if named else ''}{', '.join(named)}: {figures.rate(result)}"
+
+
+def _phrase_brings(value: tuple[Any, ...], figures: Figures) -> str:
+    offered, bare, clicks, gain = value
+    without = "" if bare is None else f" ({figures.money(bare, 2)} before its adjustments)"
+    return (
+        f"a bid of {figures.money(offered, 2)}{without} brings about {figures.counted(round(clicks), 'click')} and"
+        f" {figures.money(gain)} profit in 28 days"
+    )
+
+
 def due_words(due: float, figures: Figures) -> str:
     """How many orders were due: whole ones where they are many."""
     return figures.number(due, 0 if due >= 10 else 1)
@@ -491,6 +518,7 @@ _REASONS: Final[Mapping[ReasonKey, str | _Told]] = {
         f"in {figures.count(value[0])} terms, {figures.count(value[1])} without an order"
     ),
     ReasonKey.IS_ENABLED: "already enabled",
+    ReasonKey.USUAL_ANSWER: "clicks at this bid rest on the usual answer of clicks to bids, not yet your own",
     ReasonKey.WAITS: "their campaigns are not judged yet",
     ReasonKey.IS_PAUSED: "already paused",
     ReasonKey.ITS_PRODUCT: lambda value, figures: (
@@ -527,6 +555,7 @@ _REASONS: Final[Mapping[ReasonKey, str | _Told]] = {
     ReasonKey.NO_OWN_TEST: lambda value, figures: (
         f"{figures.count(value[0])} clicks are too few to expect an order at the conversion it needs"
     ),
+    ReasonKey.NONE_WOULD_PAY: "none of the selected phrases would pay, or all are in the plan",
     ReasonKey.NO_PRODUCT_LEFT: "no product left",
     ReasonKey.NO_PROVEN_SIBLING: "No other variation has the evidence to take more.",
     ReasonKey.NO_RAISE: "no raise: it is above target in this period",
@@ -560,6 +589,20 @@ _REASONS: Final[Mapping[ReasonKey, str | _Told]] = {
     ReasonKey.OWN_RULE: lambda value, _: str(value[0]),
     ReasonKey.OWN_TEST: lambda value, figures: (
         f"{figures.count(value[0])} clicks were enough for an order at the conversion it needs"
+    ),
+    ReasonKey.PHRASE_BRINGS: _phrase_brings,
+    ReasonKey.PHRASE_FREE: lambda value, figures: (
+        f"without ads {figures.counted(value[0], 'click')} brought {_orders(value[1], figures)}"
+        f" ({due_words(value[2], figures)} expected), which makes it {figures.rate(value[3])}"
+    ),
+    ReasonKey.PHRASE_HELD: lambda value, _: f"not proposed: {value[0]}",
+    ReasonKey.PHRASES_TOGETHER: lambda value, figures: (
+        f"together about {figures.counted(round(value[0]), 'click')}, {figures.money(value[1])} spend and"
+        f" {figures.money(value[2])} profit in 28 days. The first verdict comes after {figures.count(value[3])} days"
+    ),
+    ReasonKey.PHRASE_PARTS: _phrase_parts,
+    ReasonKey.PHRASE_PAYS: lambda value, figures: (
+        f"at the usual {figures.money(value[0], 2)} a click it pays with {figures.rate(value[1], 0)}"
     ),
     ReasonKey.PLACES: lambda value, figures: f"in the {figures.counted(value[0], 'ad group')} that paid for it",
     ReasonKey.PLACES_SPARED: lambda value, figures: (

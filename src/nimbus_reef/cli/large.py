@@ -39,6 +39,9 @@ LARGE: Final = Size(43, 90, 3)
 HUGE: Final = Size(45, 90, 18, 7, "fernhollow-huge", "Fernhollow at ten times the size")
 """About 23,000 campaigns, 440,000 targets, 50 million search-term rows."""
 SIZES: Final = {"large": LARGE, "huge": HUGE}
+_DATED: Final = 14
+_UNDATED: Final = 8
+"""Kinds of reports of a simulated brand with a date in each row, whose days are spread over files, and the others."""
 _PREFIXED: Final = ("campaign", "portfolio", "sku", "item_id", "parent_item_id")
 
 
@@ -68,7 +71,7 @@ def load(config: Config, store: Store, *, seed: int, last_day: date, step: Step,
 
 def steps(size: Size = LARGE) -> int:
     """How many steps `load` reports, at most."""
-    return size.worlds + size.files * 13 + 7
+    return size.worlds + size.files * _DATED + _UNDATED
 
 
 def _prefixed(frame: pl.DataFrame, number: int) -> pl.DataFrame:

@@ -22,6 +22,7 @@ from nimbus_reef.analysis.judged_proposals import judged, sources
 from nimbus_reef.analysis.lacking import lacking
 from nimbus_reef.analysis.movement import MOVED
 from nimbus_reef.analysis.pulse import beat, idle
+from nimbus_reef.analysis.reach import files as reach_files
 from nimbus_reef.analysis.recurring import since_last
 from nimbus_reef.analysis.row_marks import with_marks
 from nimbus_reef.analysis.selection import DEFAULT_AGAINST, Selection, asked
@@ -151,6 +152,7 @@ def _tables_of(
 
 _CATALOG = _tables_of(catalog_files.NEEDS, catalog_files.FILES)
 _DELIVERY = _tables_of(delivery_files.NEEDS, delivery_files.FILES)
+_REACH = _tables_of(reach_files.NEEDS, reach_files.FILES)
 
 
 @click.command()
@@ -181,6 +183,19 @@ def catalog(conf: config.Config, key: str, window: str, view: str, form: str) ->
 def delivery(conf: config.Config, key: str, window: str, view: str, form: str) -> None:
     """Show placements, hours or budgets: spend, sales, days out of budget and the proposal."""
     _DELIVERY(conf, key, window, view, form)
+
+
+@click.command()
+@_ACCOUNT
+@_WINDOW
+@click.option(
+    "--view", type=click.Choice(list(reach_files.FILES)), default="phrases", show_default=True, help="Which table."
+)
+@FORMAT
+@click.pass_obj
+def reach(conf: config.Config, key: str, window: str, view: str, form: str) -> None:
+    """Show phrases that were never bought: which would pay, at which bid."""
+    _REACH(conf, key, window, view, form)
 
 
 @click.command()

@@ -48,6 +48,7 @@ COMMANDS: Final = {
     "prepare": ("starting", "prepare", "Wait for the database and bring its tables up to date, before `reef serve`."),
     "propose": ("planning", "propose", "Show the proposals of a view, and add them to the plan with --accept."),
     "pulse": ("looking", "pulse", "Show every account: spend, sales, ACOS, TACOS, against the days before."),
+    "reach": ("looking", "reach", "Show phrases that were never bought: which would pay, at which bid."),
     "rebuild-snapshots": (
         "record",
         "rebuild_snapshots",

@@ -17,6 +17,7 @@ import polars as pl
 from scipy.optimize import brentq
 from scipy.special import betainc
 
+from nimbus_reef.core.cases import first_that_holds
 from nimbus_reef.core.reasons import Reason, ReasonKey
 from nimbus_reef.core.response import ClickResponse
 from nimbus_reef.core.windows import month_factor
@@ -464,17 +465,10 @@ def _why_held(rule: BidRule) -> pl.Expr:
         (Held.FLOOR, ~rises & ~falls & pl.col("at_floor")),
         (Held.CEILING, ~rises & ~falls & pl.col("at_ceiling")),
     )
-    return _first(cases)
+    return first_that_holds(cases, "")
 
 
 _ALIKE: Final = 1e-9
-
-
-def _first(cases: Sequence[tuple[Held, pl.Expr]], otherwise: pl.Expr | None = None) -> pl.Expr:
-    found = pl.lit("") if otherwise is None else otherwise
-    for held, condition in reversed(cases):
-        found = pl.when(condition.fill_null(False)).then(pl.lit(held.value)).otherwise(found)
-    return found
 
 
 def _with_cost(rows: pl.DataFrame) -> pl.DataFrame:
@@ -541,7 +535,8 @@ def _share_of_raise(rows: pl.DataFrame, response: ClickResponse, rule: BidRule) 
     return 0.0 if beyond(0.0) >= 0 else float(brentq(beyond, 0.0, 1.0))
 
 
-def _to_coin(money: pl.Expr, rule: BidRule) -> pl.Expr:
+def to_coin(money: pl.Expr, rule: BidRule) -> pl.Expr:
+    """Money rounded to the smallest coin, half up."""
     return ((money / rule.coin + 0.5 + _ALIKE).floor() * rule.coin).round(6)
 
 
@@ -550,8 +545,8 @@ def _settled(rows: pl.DataFrame, share: float, rule: BidRule) -> pl.DataFrame:
     bid, wanted = pl.col("bid"), pl.col("wanted")
     raised = pl.max_horizontal(bid * (wanted / bid) ** share, "floor")
     shared = pl.when(wanted > bid).then(raised).otherwise(wanted)
-    rounded = _to_coin(shared, rule)
-    stays = (pl.col("rounded") - _to_coin(bid, rule)).abs() < rule.coin / 2
+    rounded = to_coin(shared, rule)
+    stays = (pl.col("rounded") - to_coin(bid, rule)).abs() < rule.coin / 2
     small = (
         pl.when((wanted > bid + _ALIKE) & pl.lit(share < 1.0))
         .then(pl.lit(Held.SPEND.value))

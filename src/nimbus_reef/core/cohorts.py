@@ -121,10 +121,10 @@ def fitted(cells: pl.DataFrame, products: pl.DataFrame, spelling: Spelling) -> F
 
     products: ad_group_id, product (the main product, or what stands in for it; None for none).
     """
-    if not _enough(cells):
+    if not enough(cells):
         return None
     vocabulary = spelling.words.sort("word")
-    fit = factors.fit(_as_fit_takes_them(cells, products, spelling.pairs, vocabulary))
+    fit = factors.fit(as_fit_takes_them(cells, products, spelling.pairs, vocabulary))
     words, of_words = _levels(fit, vocabulary), fit.families.get(WORD)
     target = _codes(cells["target_id"])
     of_targets = _cohort(fit, target, int(target.max()) + 1, words)
@@ -144,10 +144,13 @@ def _of_terms(cells: pl.DataFrame, row: Ints, rows: pl.DataFrame) -> pl.DataFram
     return first.hstack(rows).drop_nulls("normal_id")
 
 
-def _as_fit_takes_them(
+def as_fit_takes_them(
     cells: pl.DataFrame, products: pl.DataFrame, pairs: pl.DataFrame, vocabulary: pl.DataFrame
 ) -> Cells:
-    """A rest is a row of its own; a term's cells of one ad group are one."""
+    """
+    The cells of `cells_of` with the levels of the four families. A rest is a row of its own; a term's cells of one ad
+    group are one. vocabulary: word_id, word, sorted; its places are the levels of words, products' their dense ranks.
+    """
     product = cells.join(products, on="ad_group_id", how="left", maintain_order="left")["product"]
     rest = pl.when(pl.col("normal_id").is_null()).then("target_id")
     row = _ranked(cells.select("ad_group_id", "normal_id", rest=rest))
@@ -169,7 +172,7 @@ def fitted_ads(ads: pl.DataFrame) -> Cohort | None:
     Their cohort leaves the ad group out.
     """
     cells = ads.with_columns(orders=pl.min_horizontal("orders", "clicks")).sort("ad_group_id", "product_ad_id")
-    if not _enough(cells):
+    if not enough(cells):
         return None
     row = np.arange(len(cells))
     n, k = (cells[name].to_numpy().astype(np.float64) for name in ("clicks", "orders"))
@@ -179,7 +182,8 @@ def fitted_ads(ads: pl.DataFrame) -> Cohort | None:
     return replace(cohort, rows=cells.select("product_ad_id").hstack(cohort.rows))
 
 
-def _enough(cells: pl.DataFrame) -> bool:
+def enough(cells: pl.DataFrame) -> bool:
+    """Whether cells have clicks and orders enough to say what is usual."""
     return (
         int(cells["clicks"].sum()) >= MIN_GROUP_CLICKS
         and int(cells.select(pl.min_horizontal("orders", "clicks").sum()).item()) >= MIN_GROUP_ORDERS

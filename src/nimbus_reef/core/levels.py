@@ -10,7 +10,9 @@ import numpy.typing as npt
 from scipy.sparse import csr_array
 
 PRODUCT, WORD, AD_GROUP, TARGET = "product", "word", "ad group", "target"
-FAMILIES: Final = (PRODUCT, WORD, AD_GROUP, TARGET)
+RIVALS, RANK = "rivals", "rank"
+"""What the market says of a search: fitted for phrases that were never bought alone."""
+FAMILIES: Final = (PRODUCT, WORD, RIVALS, RANK, AD_GROUP, TARGET)
 """In the order in which they are asked."""
 
 Floats = npt.NDArray[np.float64]

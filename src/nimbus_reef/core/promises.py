@@ -85,7 +85,7 @@ def projected(change: Change, promise: Promise) -> Projected:
     """
     if not sound(change):
         return projection.UNKNOWN
-    if (change.entity, change.field) != (Entity.TARGET, "bid"):
+    if change.action is Action.CREATE or (change.entity, change.field) != (Entity.TARGET, "bid"):
         if not promise.projected:
             return projection.UNKNOWN
         return Projected(Range(*promise.projected["spend"]), Range(*promise.projected["sales"]))

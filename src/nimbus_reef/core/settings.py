@@ -21,14 +21,19 @@ from nimbus_reef.core.costly_words import WordLimits
 from nimbus_reef.core.families import COSTLY_INDEX, KEPT_SHARE, LEAST_SHARE
 from nimbus_reef.core.hours import STANDARD as DRY
 from nimbus_reef.core.hours import DryLimits
+from nimbus_reef.core.keyword_coverage import STANDARD as COVERAGE
 from nimbus_reef.core.listings import SIDE_DAYS, PageLimits
 from nimbus_reef.core.listings import STANDARD as FULL_PAGE
 from nimbus_reef.core.model import Placement
 from nimbus_reef.core.movement import STANDARD as TOLD
 from nimbus_reef.core.movement import MovementLimits
+from nimbus_reef.core.own_overlaps import OWN_FIRST
 from nimbus_reef.core.placements import BASE_SHARE
+from nimbus_reef.core.rank_gaps import STANDARD as BATTLES
+from nimbus_reef.core.search_shares import STANDARD as SHARES
 from nimbus_reef.core.structure import STANDARD as STEERABLE
 from nimbus_reef.core.structure import StructureLimits
+from nimbus_reef.core.unbought import CAREFUL, LEAST_GAIN, PAYS_AT
 
 
 class Holds(StrEnum):
@@ -307,6 +312,9 @@ class Settings:
         Holds.WORDS,
         "search terms and words that are never proposed as negatives",
     )
+    unwanted_words: tuple[str, ...] = _set(
+        (), "words never to bid on", SettingGroup.WORDS, Holds.WORDS, "phrases with one of these words leave Reach"
+    )
     size_words: tuple[str, ...] = _set(
         (),
         "words for sizes and colours",
@@ -320,6 +328,76 @@ class Settings:
         SettingGroup.WORDS,
         Holds.TEXT,
         "search terms of this form are treated as item ids and become item targets",
+    )
+    phrase_pays: float = _share(
+        PAYS_AT,
+        "lowest chance that a new phrase pays",
+        "Reach: phrases proposed, at the usual price of a click",
+        0.05,
+        0.99,
+    )
+    phrase_gain: float = _set(
+        LEAST_GAIN,
+        "lowest profit of a new phrase in 28 days",
+        SettingGroup.CHECKS,
+        Holds.MONEY,
+        "Reach: phrases proposed",
+        "in 28 days",
+        0,
+        1e6,
+    )
+    battle_held: int = _limit(
+        BATTLES.held, "own rank at which a phrase is left alone", "Reach: rank gaps worth a fight", "or better", 1, 100
+    )
+    battle_behind: int = _limit(BATTLES.behind, "own rank from which on we are behind", "as above", "or worse", 2, 200)
+    battle_rivals: int = _limit(
+        BATTLES.rivals, "rank that rivals must hold for a fight", "as above", "or better", 1, 100
+    )
+    top_share: float = _share(
+        SHARES.top, "share of the top of search that is enough", "Reach: room at the top of search", 0.01, 1
+    )
+    top_sales: float = _set(
+        SHARES.sales,
+        "lowest ad sales of a target with room at the top",
+        SettingGroup.CHECKS,
+        Holds.MONEY,
+        "Reach: room at the top of search",
+        "in 30 days",
+        0,
+        1e6,
+    )
+    top_age: int = _limit(
+        SHARES.age, "lowest age of its campaign", "Reach: room at the top of search", "days", 0, 365
+    )
+    term_share: float = _share(
+        SHARES.share, "impression share of a search term that is enough", "Reach: small shares", 0.01, 1
+    )
+    term_rank: int = _limit(
+        SHARES.rank, "worst rank among advertisers of a search term", "Reach: small shares", "or better", 1, 100
+    )
+    coverage_young: int = _limit(
+        COVERAGE.young, "goal up to 90 days after the launch", "Reach: coverage", "phrases", 0, 100_000
+    )
+    coverage_year: int = _limit(
+        COVERAGE.year, "goal up to a year after the launch", "Reach: coverage", "phrases", 0, 100_000
+    )
+    coverage_old: int = _limit(COVERAGE.old, "goal of older products", "Reach: coverage", "phrases", 0, 100_000)
+    first_rank: int = _limit(
+        OWN_FIRST, "own rank at which an ad may buy your own clicks", "Reach: own against own", "or better", 1, 20
+    )
+    chosen_rivals: tuple[str, ...] = _set(
+        (),
+        "rivals’ items that ranks are compared with",
+        SettingGroup.WORDS,
+        Holds.WORDS,
+        "Reach: ranks and rivals; without any the eight of each category that rank for most of your phrases",
+    )
+    phrase_caution: float = _share(
+        CAREFUL,
+        "chance that a new phrase converts below what its bid assumes",
+        "Reach: opening bids. Lower is more careful",
+        0.05,
+        0.5,
     )
     promote_orders: int = _limit(
         2, "orders before a search term is promoted", "Search terms to promote", "orders", 1, 1000

@@ -41,8 +41,8 @@ class Column:
     summed: a count or sum of money that adds up over rows; nothing there means 0.
     most: the largest figure that can stand there. anything: a text that may say whatever a
     setting can be, so that figures and dates in it tell nothing against it. longest: characters
-    of a text. assumed: what every row is taken to be where the file has no such column and an amount beside it tells
-    that rows are settings.
+    of a text. assumed: what every row is taken to be where the file has no such column; of rows of days only
+    where an amount beside it tells that they are settings.
     blank_with: the column and its first letters beside which this one may be empty.
     """
 

@@ -20,7 +20,7 @@ from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import BadInput
 from nimbus_reef.formats import headings, values
 from nimbus_reef.formats.column_roles import ColumnRoles, Witnesses, is_witnessed, propose
-from nimbus_reef.formats.contract import DAY_COLUMNS, SPAN_COLUMNS, CellKind, Column, ReportKind
+from nimbus_reef.formats.contract import DAY_COLUMNS, SPAN_COLUMNS, CellKind, Column, Replaces, ReportKind
 from nimbus_reef.formats.kinds import KINDS, READ_KINDS
 from nimbus_reef.formats.raw import AS_FOUND, Layout, RawTable
 
@@ -92,14 +92,15 @@ class ColumnMap:
 
     def assumes(self) -> dict[str, str]:
         """
-        Columns that the file does not have, with what every row is taken to be: a bid or a budget tells that rows are
-        settings.
+        Columns that the file does not have, with what every row is taken to be; of rows of days a bid or a budget has
+        to tell that they are settings.
         """
-        if not _AMOUNTS & set(self.columns):
+        kind = READ_KINDS[self.kind]
+        if kind.replaces is Replaces.DAYS and not _AMOUNTS & set(self.columns):
             return {}
         return {
             column.name: column.assumed
-            for column in READ_KINDS[self.kind].columns
+            for column in kind.columns
             if column.assumed and column.name not in self.columns
         }
 

@@ -13,6 +13,7 @@ import numpy as np
 import polars as pl
 
 from nimbus_reef.core.model import MEASURES
+from nimbus_reef.sim import shares
 from nimbus_reef.sim.delivery import ORGANIC_CLOCK
 from nimbus_reef.sim.muddle import Muddle
 from nimbus_reef.sim.schedule import ADJUSTED, PLACES
@@ -106,8 +107,8 @@ def reports(world: World, trade: Trade, last_day: date, seed: int = 0) -> dict[s
         "catalog": _catalog(world),
         "campaigns": _campaigns(world, last_day),
         "targets": _targets(world, last_day),
-        "target_daily": _target_daily(world, trade, last_day),
-        "search_term_daily": _search_term_daily(world, trade, last_day),
+        "target_daily": _target_daily(world, trade, last_day, seed),
+        "search_term_daily": _search_term_daily(world, trade, last_day, seed),
         "product_ad_daily": _product_ad_daily(world, trade, last_day),
         "product_sales_daily": _product_sales_daily(world, trade, last_day),
     }
@@ -406,20 +407,22 @@ def _measured(shown: pl.DataFrame, clicked: pl.DataFrame, key: list[str]) -> pl.
     return shown.join(sums, on=key, how="left").with_columns(pl.col(*MEASURES[1:]).fill_null(0))
 
 
-def _target_daily(world: World, trade: Trade, last_day: date) -> pl.DataFrame:
+def _target_daily(world: World, trade: Trade, last_day: date, seed: int) -> pl.DataFrame:
     pair_target = world.pairs.select(pl.col("pair_no", "target_no").cast(pl.Int64))
     shown = trade.shown.join(pair_target, on="pair_no").group_by("target_no", "day").agg(pl.col("impressions").sum())
     names = _names(world).with_columns(pl.col("target_no").cast(pl.Int64))
     clicked = trade.clicked.with_columns(pl.col("target_no").cast(pl.Int64))
     frame = _measured(shown, clicked, ["target_no", "day"]).join(names, on="target_no")
+    share = pl.Series(shares.at_the_top(world, frame["target_no"].to_numpy(), frame["day"].to_numpy(), seed))
+    searched = pl.col("match_type").is_in(shares.SEARCHED) & (pl.col("impressions") >= _LISTED_FROM)
     return (
-        _with_dates(frame, world, last_day)
-        .select("date", "campaign", "ad_group", "target", "match_type", *MEASURES)
+        _with_dates(frame.with_columns(top_of_search_share=pl.when(searched).then(share)), world, last_day)
+        .select("date", "campaign", "ad_group", "target", "match_type", *MEASURES, "top_of_search_share")
         .sort("date", "campaign", "ad_group", "target", "match_type")
     )
 
 
-def _search_term_daily(world: World, trade: Trade, last_day: date) -> pl.DataFrame:
+def _search_term_daily(world: World, trade: Trade, last_day: date, seed: int) -> pl.DataFrame:
     """Display ads are not searched for: their campaigns have no terms."""
     pairs = world.pairs.select(pl.col("pair_no", "target_no", "query_no").cast(pl.Int64))
     names = _names(world).with_columns(pl.col("target_no").cast(pl.Int64))
@@ -433,9 +436,14 @@ def _search_term_daily(world: World, trade: Trade, last_day: date) -> pl.DataFra
         .join(searched, on="campaign", how="semi")
         .join(text, on="query_no")
     )
+    share, rank = shares.of_searches(world, frame["query_no"].to_numpy(), frame["day"].to_numpy(), seed)
+    frame = frame.with_columns(impression_share=pl.Series(share), impression_rank=pl.Series(rank))
     return (
         _with_dates(frame, world, last_day)
-        .select("date", "campaign", "ad_group", "target", "match_type", "search_term", *MEASURES)
+        .select(
+            *("date", "campaign", "ad_group", "target", "match_type", "search_term", *MEASURES),
+            *("impression_share", "impression_rank"),
+        )
         .sort("date", "campaign", "ad_group", "target", "match_type", "search_term")
     )
 

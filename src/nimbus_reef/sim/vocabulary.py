@@ -43,7 +43,7 @@ class Category:
 
 @dataclass(frozen=True, slots=True)
 class BrandSpec:
-    """A brand on one marketplace in one country."""
+    """A brand on one marketplace in one country. rivals: brands that sell beside it."""
 
     key: str
     name: str
@@ -54,6 +54,7 @@ class BrandSpec:
     timezone: str
     target_acos: float
     categories: tuple[Category, ...]
+    rivals: tuple[str, ...]
 
 
 def _family(name: str, code: str, **prices: float) -> ProductFamily:
@@ -147,6 +148,7 @@ FERNHOLLOW = BrandSpec(
             families=(_family("Plant stand", "PS-STAND", oak=69.9, black=64.9),),
         ),
     ),
+    rivals=("Brackenloft", "Umbrelane", "Wickelgrun", "Tolvane", "Hesperwood", "Quillmoss", "Dunfrond", "Ostravale"),
 )
 
 PELLWICK = BrandSpec(
@@ -210,6 +212,7 @@ PELLWICK = BrandSpec(
             ),
         ),
     ),
+    rivals=("Crumbledon", "Ovenreach", "Tarrowmill", "Huskenham", "Floursby", "Knoxbarm", "Bannerloaf", "Yeldrake"),
 )
 
 BRANDS = (FERNHOLLOW, PELLWICK)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any, Final
 
@@ -38,6 +39,7 @@ class World:
     appeal: the true factor on conversion), pairs (target × query, pull: mean impressions a day at the target's first
     bid). bids: target × day.
     mood: product × day, what a day does to a product's conversion; 1 unless a story is told.
+    intents: by category, what each word does to conversion.
     delivery: where and when ads are shown; without one there are no placements, hours or budgets. auction: how clicks
     and prices answer bids, in place of the law of `sim.trade`.
     """
@@ -53,6 +55,7 @@ class World:
     pairs: pl.DataFrame
     bids: np.ndarray
     mood: np.ndarray
+    intents: Mapping[str, Mapping[str, float]]
     delivery: Delivery | None = None
     auction: Auction | None = None
 
@@ -61,7 +64,11 @@ def build(spec: BrandSpec, seed: int, days: int) -> World:
     """The world of one brand; the same seed gives the same world."""
     rng = np.random.default_rng([seed, *spec.key.encode()])
     products = _products(spec, rng)
-    queries = pl.concat([_queries(category, rng) for category in spec.categories])
+    intents, searches = {}, []
+    for category in spec.categories:
+        intents[category.name] = _intents(category, rng)
+        searches.append(_queries(category, intents[category.name], rng))
+    queries = pl.concat(searches)
     queries = pl.concat([queries, _misspelt(spec.categories[0], queries, rng)])
     queries = queries.with_row_index("query_no")
     campaigns, ad_groups, ad_products, targets = _structure(spec, products, queries, rng)
@@ -78,6 +85,7 @@ def build(spec: BrandSpec, seed: int, days: int) -> World:
         pairs,
         _bid_history(targets["bid"].to_numpy(), days, rng),
         np.ones((len(products), days)),
+        intents,
     )
 
 
@@ -141,9 +149,13 @@ def hash_of(text: str) -> int:
     return sum((index + 1) * byte for index, byte in enumerate(text.encode())) % 1_000_000
 
 
-def _queries(category: Category, rng: np.random.Generator) -> pl.DataFrame:
+def _intents(category: Category, rng: np.random.Generator) -> dict[str, float]:
+    """What each word of a shelf does to conversion."""
+    return {word: float(rng.lognormal(0, 0.22)) for word in (*category.before, *category.after)}
+
+
+def _queries(category: Category, intent: Mapping[str, float], rng: np.random.Generator) -> pl.DataFrame:
     """Searches of one shelf: a long tail of heads with words around them."""
-    intent = {word: float(rng.lognormal(0, 0.22)) for word in (*category.before, *category.after)}
     texts: dict[str, float] = {head: float(rng.lognormal(0, 0.1)) for head in category.heads}
     while len(texts) < _QUERIES_PER_CATEGORY:
         head = str(rng.choice(category.heads))

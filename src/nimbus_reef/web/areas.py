@@ -21,6 +21,8 @@ from nimbus_reef.web.movement.routes import TITLES as MOVEMENT_VIEWS
 from nimbus_reef.web.movement.routes import movement
 from nimbus_reef.web.plan.routes import plan
 from nimbus_reef.web.pulse.routes import pulse
+from nimbus_reef.web.reach.routes import TITLES as REACH_VIEWS
+from nimbus_reef.web.reach.routes import reach
 from nimbus_reef.web.standing.routes import TITLES as STANDING_VIEWS
 from nimbus_reef.web.standing.routes import standing
 from nimbus_reef.web.targeting.routes import TABS as TARGETING_VIEWS
@@ -34,7 +36,7 @@ class Area:
 
     sources: reports that its figures come from. found: where findings of their own money stand beside it; stake: what
     the figure beside it in the rail is. views: what its pages begin with, by name. most: where that figure is the most
-    that one kind of finding has at stake.
+    that one kind of finding has at stake; wins: where it is the sales that could be won.
     """
 
     blueprint: Blueprint
@@ -45,6 +47,7 @@ class Area:
     stake: str = ""
     views: Mapping[str, Any] = field(default_factory=dict)
     most: AreaKey | None = None
+    wins: AreaKey | None = None
 
     @property
     def name(self) -> str:
@@ -101,6 +104,16 @@ AREAS: Final = (
         None,
         "what targets above or likely above target ACOS waste",
         TARGETING_VIEWS,
+    ),
+    Area(
+        reach,
+        "Reach",
+        "reach.index",
+        ("keyword_ranks", "query_funnel", "search_term_daily"),
+        None,
+        "sales missed on phrases that you never bought",
+        REACH_VIEWS,
+        wins=AreaKey.REACH,
     ),
     Area(
         findings, "Findings", "findings.index", SOURCES, None, "wasted spend above target, the same money counted once"

@@ -35,8 +35,9 @@ _MOST_VALUES = 30
 @dataclass(frozen=True, slots=True)
 class Stop:
     """
-    One area on the audit line; stake and count are empty where there is nothing to say. stake_is: what the stake
-    is, in words; news: new since the last audit; gone: looked at since the last audit or load.
+    One area on the audit line; stake and count are empty where there is nothing to say. stake_is: what the stake is, in
+    words; wins: whether it is sales to be won; news: new since the last audit; gone: looked at since the last audit or
+    load.
     """
 
     name: str
@@ -45,6 +46,7 @@ class Stop:
     here: bool
     stake: str
     stake_is: str
+    wins: bool
     count: str
     news: int = 0
     gone: bool = False
@@ -192,6 +194,8 @@ class Frame:
         known = self._known
         if known is None:
             return 0.0
+        if area.wins is not None:
+            return from_micro(known.missed_in(area.wins))
         if area.most is not None:
             return from_micro(known.at_stake(area.most))
         if area.found is not None:
@@ -254,6 +258,7 @@ class Frame:
                 here=area.name == here,
                 stake=self.figures.short(stake) if (stake := self._stake(area)) >= 1 else "",
                 stake_is=area.stake,
+                wins=area.wins is not None,
                 count=str(waiting) if area.name == "plan" and waiting else "",
                 gone=area.name in self.gone_through,
                 news=news_known(services().facts, self.scope.account) if area.name == "findings" else 0,

@@ -9,7 +9,7 @@ from typing import Any, Final
 
 import polars as pl
 
-from nimbus_reef.analysis.selection import Part, Selection
+from nimbus_reef.analysis.selection import Selection
 from nimbus_reef.analysis.sheet_rows import NO_BASIS, change, promise
 from nimbus_reef.core import gaps as rules
 from nimbus_reef.core.changes import Action, Entity
@@ -75,12 +75,7 @@ def products(facts: Facts, selection: Selection) -> pl.DataFrame:
     frame = facts.kept("catalog products", account.id, make, window)
     if not selection.part:
         return frame
-    if selection.part == Part(
-        product=selection.part.product,
-        category=selection.part.category,
-        label=selection.part.label,
-        labelled_products=selection.part.labelled_products,
-    ):
+    if selection.part == selection.part.products_only:
         return selection.within(facts, frame)
     here = selection.within(facts, product_frames.ad_rows(facts, account.id, window)).select("family").unique()
     return frame.join(here, on="family", how="semi")

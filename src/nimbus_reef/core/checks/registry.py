@@ -18,6 +18,7 @@ class AreaKey(StrEnum):
     CATALOG = "catalog"
     DELIVERY = "delivery"
     TARGETING = "targeting"
+    REACH = "reach"
 
 
 @dataclass(frozen=True, slots=True)
@@ -36,6 +37,7 @@ class Subject:
     CAMPAIGN: ClassVar[Subject]
     PLACEMENT: ClassVar[Subject]
     KEYWORD: ClassVar[Subject]
+    NEW_PHRASE: ClassVar[Subject]
 
 
 Subject.TARGET = Subject("target")
@@ -48,6 +50,7 @@ Subject.FAMILY = Subject("family")
 Subject.CAMPAIGN = Subject("campaign")
 Subject.PLACEMENT = Subject("placement")
 Subject.KEYWORD = Subject("keyword")
+Subject.NEW_PHRASE = Subject("new phrase")
 
 
 class Money(StrEnum):
@@ -109,6 +112,7 @@ class Reading:
     HOURS: ClassVar[Reading]
     BIDS: ClassVar[Reading]
     QUIET: ClassVar[Reading]
+    POOL: ClassVar[Reading]
 
 
 Reading.TARGETS = Reading("judged targets", overlap=Overlap.TARGET)
@@ -129,6 +133,7 @@ Reading.DUPLICATES = Reading("duplicate keywords", named=True)
 Reading.HOURS = Reading("judged hours", overlap=Overlap.CAMPAIGN)
 Reading.BIDS = Reading("bids to move, by campaign", named=True)
 Reading.QUIET = Reading("targets without traffic")
+Reading.POOL = Reading("phrases never bought", named=True)
 
 
 @dataclass(frozen=True, slots=True)

@@ -55,6 +55,10 @@ def _written(holds: Holds, value: Any) -> str:
     return "\n".join(value) if holds is Holds.WORDS else str(value)
 
 
+_TOLD_APART: Final = frozenset({"unwanted_words"})
+"""Settings under which all that depends on them is kept: they make nothing else anew."""
+
+
 def change(store: Store, account_id: int, person_id: int | None, before: Settings, after: Settings) -> list[str]:
     """
     Keeps what differs, all of it or nothing; the keys of what was changed. Raises BadInput for a value that cannot be
@@ -93,11 +97,10 @@ def change(store: Store, account_id: int, person_id: int | None, before: Setting
             else:
                 own = insert(account_setting).values(account_id=account_id, name=key, value=_written(holds, value))
                 connection.execute(own.on_duplicate_key_update(value=own.inserted.value))
-        connection.execute(
-            update(account)
-            .where(account.c.id == account_id)
-            .values(settings_version=account.c.settings_version + 1, **columns)
-        )
+        if not set(differing) <= _TOLD_APART:
+            columns["settings_version"] = account.c.settings_version + 1
+        if columns:
+            connection.execute(update(account).where(account.c.id == account_id).values(columns))
         detail = {key: [getattr(before, key), getattr(after, key)] for key in differing}
         trail.write(connection, "settings changed", person_id, account_id, detail)
 

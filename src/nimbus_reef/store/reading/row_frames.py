@@ -159,8 +159,9 @@ _NAMED: Final = {
         "ON p.id = f.query_phrase_id WHERE f.account_id = :account"
     ),
     "keyword_phrase_id": (
-        "SELECT DISTINCT p.id, p.text AS keyword FROM keyword_ranks f JOIN phrase p "
-        "ON p.id = f.keyword_phrase_id WHERE f.account_id = :account"
+        "SELECT p.id, p.text AS keyword FROM phrase p JOIN (SELECT keyword_phrase_id AS id FROM keyword_ranks"
+        " WHERE account_id = :account UNION SELECT keyword_phrase_id FROM phrase_lists WHERE account_id = :account) f"
+        " USING (id)"
     ),
 }
 """What the ids of rows stand for, in the contract's words."""

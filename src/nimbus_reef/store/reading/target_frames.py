@@ -243,13 +243,17 @@ def fitted(facts: Facts, account_id: int, window: Window) -> Fitted | None:
 
 def fit(facts: Facts, account_id: int, window: Window) -> Fitted | None:
     """The same, made anew."""
+    products = groups(facts, account_id, window).select("ad_group_id", product=PRODUCT_LEVEL)
+    return cohorts.fitted(fit_cells(facts, account_id, window), products, word_frames.spelling(facts, account_id))
+
+
+def fit_cells(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
+    """What a window's fit is made of: see `cohorts.cells_of`."""
     homes = targets(facts, account_id).select("target_id", "ad_group_id")
     sums = facts.sums(account_id, "search_term_daily", window)
     terms = places(facts, account_id).placed(sums, "target_id", "ad_group_id", "normal_id")
     rows = target_sums(facts, account_id, window, "target_daily").join(homes, on="target_id")
-    products = groups(facts, account_id, window).select("ad_group_id", product=PRODUCT_LEVEL)
-    cells = cohorts.cells_of(terms, rows if len(rows) else None)
-    return cohorts.fitted(cells, products, word_frames.spelling(facts, account_id))
+    return cohorts.cells_of(terms, rows if len(rows) else None)
 
 
 def term_shares(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
@@ -273,26 +277,31 @@ def term_sums(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
 
 
 def live_own(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
+    """ad_group_id, normal_id of exact and item targets that are live: see `live`."""
+    rows = live(facts, account_id, window).filter(pl.col("match_type").cast(pl.String).is_in(["exact", "item"]))
+    return rows.select("ad_group_id", pl.col("target_normal_id").alias("normal_id"))
+
+
+def live(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
     """
-    ad_group_id, normal_id of exact and item targets that are live: they, their ad group and their
-    campaign enabled on the last day of the period or the latest before, as far as settings are held.
+    The names of targets and negatives that are live: they, their ad group and their campaign enabled on the last day of
+    the period or the latest before, as far as settings are held. As `targets`.
     """
     states = setting_frames.target_settings(facts, account_id, window).select("target_id", "state")
     groups = setting_frames.ad_group_states(facts, account_id, window)
     campaigns = setting_frames.campaign_settings(facts, account_id, window).select(
         "campaign_id", pl.col("state").alias("campaign_state")
     )
+    names = targets(facts, account_id)
     runs = pl.all_horizontal(
         pl.col("state", "ad_group_state", "campaign_state").cast(pl.String).fill_null("enabled") == "enabled"
     )
     return (
-        targets(facts, account_id)
-        .filter(pl.col("match_type").is_in(["exact", "item"]))
-        .join(states, on="target_id", how="left")
-        .join(groups, on="ad_group_id", how="left")
-        .join(campaigns, on="campaign_id", how="left")
+        names.join(states, on="target_id", how="left", maintain_order="left")
+        .join(groups, on="ad_group_id", how="left", maintain_order="left")
+        .join(campaigns, on="campaign_id", how="left", maintain_order="left")
         .filter(runs)
-        .select("ad_group_id", pl.col("target_normal_id").alias("normal_id"))
+        .select(names.columns)
     )
 
 

@@ -536,6 +536,13 @@ _FURTHER: Final = (
         _text("brand"),
         _number("organic_rank"),
         _number("sponsored_rank"),
+        _money("suggested_bid"),
+    ),
+    _fact(
+        "phrase_lists",
+        ("keyword_phrase_id", "name"),
+        _count("search_volume", required=False),
+        _text("category"),
     ),
     _fact(
         "rivals",

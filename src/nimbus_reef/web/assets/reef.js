@@ -105,12 +105,13 @@ Alpine.data("keys", () => ({
     if (event.key === "?") this.help();
     else if (event.key === "[" || event.key === "]") this.beside(".rail li a", event.key === "]" ? 1 : -1);
     else if (event.key === "," || event.key === ".") this.beside("nav.views a", event.key === "." ? 1 : -1);
-    else if (/^[1-9]$/.test(event.key)) document.querySelectorAll(".rail li a")[event.key - 1]?.click();
+    else if (/^[0-9]$/.test(event.key)) document.querySelectorAll(".rail li a")[(Number(event.key) || 10) - 1]?.click();
     else if (away("page") && wait(event.key)) return;
     else if (event.key === "j" || event.key === "k") this.walk(event.key === "j" ? 1 : -1);
     else if (event.key === "J" || event.key === "K") this.group(event.key === "J" ? 1 : -1);
     else if (event.key === "x") this.pick();
     else if (event.key === "a" && this.take()) return event.preventDefault();
+    else if ((event.key === "d" || event.key === "z") && this.takeAlone(document.activeElement.closest("tr[data-row]"), event.key)) return;
     else if (event.key === "z" && !hotkey("z")) this.pick();
     else if (!this.follow(event.key)) {
       wait(event.key);
@@ -164,9 +165,9 @@ Alpine.data("keys", () => ({
     return true;
   },
   /** The same where a form below the table takes what is selected: this row alone, whatever else is. */
-  takeAlone(row) {
+  takeAlone(row, key = "A") {
     const pick = row?.querySelector("input.pick"), form = pick && document.getElementById(pick.getAttribute("form"));
-    if (!form?.querySelector('[data-hotkey="A"]')) return false;
+    if (!form?.querySelector(`button[data-hotkey="${key}"]`)) return false;
     const own = form.cloneNode(true);
     for (const other of own.querySelectorAll("[name=all], [x-ref=others]")) other.remove();
     own.append(Object.assign(document.createElement("input"), { type: "hidden", name: pick.name, value: pick.value }));
@@ -174,7 +175,7 @@ Alpine.data("keys", () => ({
     own.removeAttribute("id");
     own.setAttribute("x-ignore", "");
     document.body.append(own);
-    own.requestSubmit(own.querySelector('[data-hotkey="A"]'));
+    own.requestSubmit(own.querySelector(`[data-hotkey="${key}"]`));
     return true;
   },
   /** Selects the focused row, or else the open one. */

@@ -156,6 +156,7 @@ def drawer(ask: Context, group: str) -> Drawer:
         f"Bought in {figures.counted(len(rows), 'place')}.",
         f"{figures.micro(spent)} for {figures.counted(orders, 'order')} in all.",
         offered(ask, structure.proposal(ask.facts, ask.selection, rows)),
+        siblings_title="Where it is bought",
         siblings=tuple(
             (
                 mark_of(row, "evidence"),

@@ -5,14 +5,11 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import Final
 
-from flask import Blueprint, flash, make_response, redirect, render_template, request, url_for
-from flask import Response as PageResponse
+from flask import Blueprint, flash, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response as AnyResponse
 
-from nimbus_reef.analysis.acceptance import HANDFUL
 from nimbus_reef.analysis.catalog import catch_all, families, files, names
 from nimbus_reef.analysis.judged import Judged
-from nimbus_reef.core.proposals import Proposal
 from nimbus_reef.errors import BadInput, NotFound
 from nimbus_reef.store.people import accounts
 from nimbus_reef.store.reading.facts import TARGET_SOURCES
@@ -28,13 +25,10 @@ from nimbus_reef.web.catalog import (
     structure_pages,
 )
 from nimbus_reef.web.catalog.forms import NameForm, PatternForm
-from nimbus_reef.web.current import context, current_scope, figures, is_first_answer, must_write, services
-from nimbus_reef.web.downloads import hand_out_view
-from nimbus_reef.web.kit.context import shown
-from nimbus_reef.web.kit.drawers import Drawer
+from nimbus_reef.web.current import context, current_scope, is_first_answer, must_write, services
 from nimbus_reef.web.kit.judging import judged_first, worked_out_first
-from nimbus_reef.web.kit.lacking import need
 from nimbus_reef.web.kit.views import AreaView
+from nimbus_reef.web.view_routes import add_acceptance, add_pages
 
 catalog = Blueprint("catalog", __name__, url_prefix="/catalog")
 
@@ -87,50 +81,15 @@ VIEWS: Final[Mapping[str, AreaView]] = {
 TITLES: Final = {name: each.title for name, each in VIEWS.items()}
 
 
-@catalog.get("/")
-def index() -> AnyResponse:
-    """The area opens on families."""
-    return redirect(current_scope().link(url_for("catalog.view", name="families")))
-
-
-def _view(name: str) -> AreaView:
-    if name not in VIEWS:
-        raise NotFound(f"Catalog has no view “{name}”.", remedy="Choose one under the title.")
-    return VIEWS[name]
-
-
-def _here(name: str) -> str:
-    return url_for("catalog.view", name=name)
-
-
-@catalog.get("/<name>")
-def view(name: str) -> str | AnyResponse:
-    """One of the area's views."""
-    found, scope = _view(name), current_scope()
-    if scope.newest is None:
-        return render_template("catalog/empty.html", view=name, views=TITLES)
-    if name == "structure" and scope.open:
-        # Duplicates were a part of that page.
-        return redirect(scope.link(_here("duplicates")))
-    if found.needs:
-        need(services().facts, scope, found.needs, figures())
-    _worked_out(name)
-    ask = context()
-    return render_template(
-        f"catalog/{name.replace('-', '_')}.html",
-        view=name,
-        views=TITLES,
-        drawer=found.drawer(ask, scope.open) if scope.open and found.drawer else None,
-        **shown(found.page(ask)),
-    )
-
-
 _JUDGED: Final = {"ads": Judged.ADS, "duplicates": Judged.TARGETS}
 
 
-def _worked_out(name: str) -> None:
+def _before(name: str) -> AnyResponse | None:
     """Answers with sums first where a view is judged or made from very many rows."""
     facts, scope, first = services().facts, current_scope(), is_first_answer()
+    if name == "structure" and scope.open:
+        # Duplicates were a part of that page.
+        return redirect(scope.link(_here("duplicates")))
     if name in _JUDGED:
         judged_first(facts, scope, _JUDGED[name], first=first)
     if name == "families":
@@ -139,21 +98,22 @@ def _worked_out(name: str) -> None:
     if name == "catch-all":
         compute = lambda: catch_all.is_told(facts, scope.selection)  # noqa: E731
         worked_out_first(facts, scope, compute, catch_all.reads(facts, scope.selection), first=first)
+    return None
 
 
-@catalog.get("/<name>/evidence")
-def evidence(name: str) -> PageResponse:
-    """The drawer alone, for swapping in."""
-    scope = current_scope()
-    page = render_template("catalog/_drawer.html", view=name, drawer=_drawer(name, scope.open))
-    return acting.pushed(make_response(page), scope.link(_here(name)))
+add_pages(
+    catalog,
+    VIEWS,
+    "Catalog",
+    "This area needs the catalog and product ads by day. Product sales and listings add other selling products and"
+    " broken pages.",
+    _before,
+)
+add_acceptance(catalog, VIEWS, "Catalog")
 
 
-def _drawer(name: str, row_id: str) -> Drawer:
-    result = _view(name).drawer
-    if result is None:
-        raise NotFound("This row does not exist.", remedy="Use a link on the page.")
-    return result(context(), row_id)
+def _here(name: str) -> str:
+    return url_for("catalog.view", name=name)
 
 
 @catalog.get("/names/preview")
@@ -206,73 +166,4 @@ def build() -> AnyResponse | str:
         thing="campaign",
         action=url_for("catalog.build"),
         back=scope.elsewhere(_here("catch-all")),
-    )
-
-
-@catalog.post("/<name>/accept")
-def accept(name: str) -> AnyResponse | str:
-    """
-    Puts what is proposed on a row into the plan, worked out anew from the record; what is more than a handful is shown
-    first.
-    """
-    must_write()
-    scope, row = current_scope(), request.form.get("row", "")
-    found = _proposed(name, [row])
-    if len(found[0].package) > HANDFUL:
-        return _put(name, found, "accept")
-    acting.accept_one(scope, found[0])
-    return _swapped(name, row)
-
-
-@catalog.post("/<name>/accept-many")
-def accept_many(name: str) -> AnyResponse | str:
-    """Puts what is proposed on the selected rows into the plan; of several it first says what that does."""
-    must_write()
-    rows = _view(name).rows
-    keys = acting.keys_of(context(), rows) if rows else []
-    if not keys:
-        raise BadInput("No row is selected.", remedy="Select rows first (x), or all filtered rows (X).")
-    return _put(name, _proposed(name, keys), "accept_many")
-
-
-def _proposed(name: str, keys: list[str]) -> list[Proposal]:
-    if not _view(name).thing:
-        raise NotFound("Nothing to accept here.", remedy="Use a link on the page.")
-    found = acting.proposed(current_scope(), name, keys)
-    if not found:
-        raise NotFound("This row has no activity in this period.", remedy="Reload the list.")
-    return found
-
-
-def _put(name: str, offered: list[Proposal], endpoint: str) -> AnyResponse | str:
-    scope, found = current_scope(), _view(name)
-    return acting.put(
-        scope,
-        offered,
-        title=f"Preview: {figures().counted(len(offered), found.thing, found.things)}",
-        thing=found.thing,
-        action=url_for(f"catalog.{endpoint}", name=name),
-        back=acting.back_to(scope, scope.link(_here(name), open="")),
-    )
-
-
-@catalog.post("/<name>/take-back")
-def take_back(name: str) -> AnyResponse:
-    """Undoes an acceptance from the drawer."""
-    acting.take_out(current_scope())
-    return _swapped(name, request.form.get("row", ""))
-
-
-def _swapped(name: str, row: str) -> AnyResponse:
-    """The drawer anew and the plan strip with it; a whole page where no script asked."""
-    if not acting.by_htmx():
-        return redirect(current_scope().link(_here(name), open=row), 303)
-    return make_response(render_template("catalog/_accepted.html", view=name, drawer=_drawer(name, row)))
-
-
-@catalog.get("/<name>/export.<ending>")
-def export(name: str, ending: str) -> AnyResponse:
-    """The rows of a view as a file."""
-    return hand_out_view(
-        VIEWS, name, ending, lambda: need(services().facts, current_scope(), VIEWS[name].needs, figures())
     )

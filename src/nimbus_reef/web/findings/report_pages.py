@@ -85,10 +85,11 @@ def page(ask: Context, found: Findings, today: date) -> ReportView:
         (block, group.stake)
         for block, group in zip(blocks, found.groups, strict=True)
         # A single word, such as what the shop sells, says nothing to a reader who does not know the account; and what
-        # is only to be looked at is nothing that "we do".
+        # is only to be looked at, or could be won, is nothing that "we do" about costs.
         if group.check.subject is not Subject.PHRASE
         and group.check.money is not Money.SPENT
         and not group.check.by_itself
+        and not block.gain
     ]
     logo = logos.of_account(ask.facts.store, ask.account.id)
     return ReportView(
@@ -177,7 +178,7 @@ def doing(planned: Sequence[Planned], blocks: Sequence[pages.FindingBlock], figu
     if planned:
         kinds = by_kind((counted_as(each.change) for each in planned), figures)
         return [f"{each}." for each in kinds]
-    return [f"{block.title}: {block.to_do}." for block in blocks[:_MOST_STEPS] if not block.gain]
+    return [f"{block.title}: {block.to_do}." for block in blocks[:_MOST_STEPS]]
 
 
 def brings(strip: PlanStrip) -> list[str]:

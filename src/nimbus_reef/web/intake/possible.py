@@ -74,6 +74,20 @@ ORDER: Final = (
     ),
     Possible("ad_groups", "paused ad groups, so that nothing is proposed for them", ("catalog.view", "structure")),
     Possible("query_funnel", "shares of search queries, and where shoppers drop off", ("standing.view", "queries")),
+    Possible(
+        "keyword_ranks",
+        "phrases that you never bought and that would pay, rank gaps, what rivals pay for",
+        ("reach.view", "phrases"),
+        ("query_funnel",),
+    ),
+    Possible(
+        "phrase_lists",
+        "phrases from anywhere, asked whether they would pay",
+        ("reach.view", "phrases"),
+    ),
+    Possible(
+        "rivals", "whose brand a phrase names, and who your rivals are", ("reach.view", "rivals"), ("keyword_ranks",)
+    ),
     Possible("sales_hourly", "organic sales by hour next to ad sales", ("delivery.view", "hours")),
     Possible("changes", "changes made, on every trend, to undo them", ("movement.view", "trends")),
     Possible("boosts", "active boosts in the highest possible bid", ("delivery.view", "boosts")),

@@ -30,8 +30,8 @@ def offered(ask: Context, proposal: Proposal) -> Offered:
 class Drawer:
     """
     Something opened. bold, rest: what it did, in a sentence; offer: what is proposed on it; hits: what else is hit, in
-    words; links: words and address; siblings: mark, name, what it did and spend of what stands beside it, and how many
-    more; picture, verdict: what its verdict rests on; more: what only drawers of its area show, by name.
+    words; links: words and address; siblings: mark, name, what it did and spend of what stands beside it, their title,
+    and how many more; picture, verdict: what its verdict rests on; more: what only drawers of its area show, by name.
     """
 
     id: str
@@ -43,6 +43,7 @@ class Drawer:
     hits: tuple[str, ...] = ()
     links: tuple[tuple[str, str], ...] = ()
     siblings: tuple[tuple[str, str, str, str], ...] = ()
+    siblings_title: str = "Other products there"
     siblings_more: int = 0
     picture: Luck | None = None
     verdict: str = ""

@@ -15,6 +15,8 @@ import numpy as np
 
 from nimbus_reef.core import costly_words, evidence
 from nimbus_reef.core.evidence import Floats
+from nimbus_reef.core.metrics import ratio
+from nimbus_reef.core.unbought import PAYS_AT
 from nimbus_reef.formats.figures import Figures
 from nimbus_reef.web.kit.verdicts import mark_of
 
@@ -119,6 +121,26 @@ def of_row(
         evidence.interval(a, b, 0.998)[1],
         (row["needed_cvr"], "needs"),
         tone,
+        figures.rate,
+    )
+
+
+def of_phrase(row: Mapping[str, Any], account: float, own: str, figures: Figures) -> Luck:
+    """
+    A phrase that was never bought: what the account converts, what its product, words and ranks make of it, what came
+    without ads. own: that in short words.
+    """
+    a, b = row["a"], row["b"]
+    needed = ratio(row["price"], row["aov"] * row["target_acos"]) if row["price"] and row["aov"] else None
+    return _drawn(
+        [("the account", account), ("product, words, ranks", row["mean"])],
+        own,
+        a / (a + b),
+        lambda x: evidence.density(a, b, x),
+        evidence.interval(a, b),
+        evidence.interval(a, b, 0.998)[1],
+        (needed, "needs"),
+        ("gain", True) if row["pays"] is not None and row["pays"] >= PAYS_AT else ("", False),
         figures.rate,
     )
 

@@ -12,6 +12,8 @@ OPENED: Final[Mapping[str, tuple[str, str]]] = {
     **dict.fromkeys(("families", "ads", "gaps", "listings", "duplicates", "structure"), ("catalog.view", "open")),
     **dict.fromkeys(("names", "catch-all"), ("catalog.view", "")),
     "products": ("standing.view", "open"),
+    "phrases": ("reach.view", "open"),
+    **dict.fromkeys(("ranks", "rival-ads"), ("reach.view", "")),
     "placements": ("delivery.view", "open"),
     "budgets": ("delivery.view", ""),
     "boosts": ("delivery.view", "whose"),
@@ -29,6 +31,9 @@ KINDS_OF_ROWS: Final[Mapping[str, str]] = {
     "listings": "listing",
     "duplicates": "duplicate keyword",
     "products": "product",
+    "phrases": "new phrase",
+    "ranks": "phrase",
+    "rival-ads": "phrase",
     "placements": "placement",
 }
 """What a row of a view is called."""

@@ -17,7 +17,8 @@ class AreaView:
     """
     A view. page: makes it, a frozen value whose fields its template takes; needs: reports of which any one has to be
     held; rows: the list on it, where it is one; file: what leaves where it is none; drawer: what opens beside a row;
-    thing, things: what its rows are where they can be accepted.
+    thing, things: what its rows are where they can be accepted; unselected: which rows are meant where none is
+    selected; template: where it is that of another view.
     """
 
     title: str
@@ -28,6 +29,8 @@ class AreaView:
     drawer: Callable[[Context, str], Drawer] | None = None
     thing: str = ""
     things: str = ""
+    unselected: Callable[[Context], list[str]] | None = None
+    template: str = ""
 
     @property
     def leaves(self) -> bool:

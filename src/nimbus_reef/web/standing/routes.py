@@ -37,6 +37,10 @@ VIEWS: Final[Mapping[str, AreaView]] = {
     "shape": AreaView("Account shape", shape_pages.page),
     "peers": AreaView("Peer figures", typed.page),
 }
+_BEGINS_WITH: Final = (
+    "A search term report is enough for the tree. Product ads, the catalog and peer benchmarks add each product’s"
+    " standing. You can also enter peer figures by hand."
+)
 _PLACED: Final = frozenset({"tree", "products", "formats"})
 """Made of every product ad's place among peers."""
 TITLES: Final = {name: each.title for name, each in VIEWS.items()}
@@ -55,7 +59,7 @@ def view(name: str) -> str:
         raise NotFound(f"Standing has no view “{name}”.", remedy="Choose one under the title.")
     scope, found = current_scope(), VIEWS[name]
     if scope.newest is None:
-        return render_template("standing/empty.html", view=name, views=TITLES)
+        return render_template("empty.html", view=name, views=TITLES, begins_with=_BEGINS_WITH)
     ask = _held(found)
     if name in _PLACED:
         facts, days = ask.facts, [scope.window, *([scope.against] if scope.against else [])]

@@ -156,6 +156,7 @@ def query_fields() -> dict[str, Field]:
         Field("fall", "share kept", pl.col("fall"), "", "the smallest share ÷ share of the stage before", digits=2),
         Field("lost", "share falls at", pl.col("lost_at"), options=funnel.STAGES[1:]),
         word_count("query"),
+        yes_or_no("bought", "bought", pl.col("bought"), "Ads brought clicks in this period"),
         yes_or_no("unsaid", "words missing", pl.col("missing") != "", "Words of it are in none of your titles"),
     ]
     return {field.key: field for field in fields}
@@ -176,6 +177,7 @@ class QueryLine:
     thin: bool
     kept: str
     missing: str
+    bought: bool
 
 
 def query_lines(shown: pl.DataFrame, figures: Figures) -> list[QueryLine]:
@@ -192,6 +194,7 @@ def query_lines(shown: pl.DataFrame, figures: Figures) -> list[QueryLine]:
             row["thin"],
             figures.number(row["fall"]),
             row["missing"],
+            row["bought"],
         )
         for row in rows
     ]

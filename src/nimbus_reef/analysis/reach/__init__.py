@@ -1,0 +1,1 @@
+"""Reach: where to win more."""

@@ -1,0 +1,192 @@
+"""Rank gaps, and what rivals pay for, as their pages show them."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, replace
+from typing import Final
+
+import polars as pl
+
+from nimbus_reef.analysis.reach import files, market, ranks
+from nimbus_reef.analysis.tables import Field, by_key, choice, yes_or_no
+from nimbus_reef.core.rank_gaps import Fight, Gap, Title
+from nimbus_reef.formats.figures import Figures
+from nimbus_reef.web.kit.answers import Answer
+from nimbus_reef.web.kit.context import Context
+from nimbus_reef.web.kit.lists import ListSpec
+from nimbus_reef.web.reach.listed import Cell, Column, ListView, Named, Ready, Row, figure, page, rank_line
+
+_BEHIND: Final = (Gap.BEHIND.value, Gap.ABSENT.value)
+
+
+def _named(row: Row) -> Named:
+    where = f"{row['sku'] or 'no product'} · {row['category'] or 'category unknown'}"
+    mark = "above" if row["gap"] in _BEHIND else "within" if row["gap"] == Gap.HELD.value else "undecided"
+    return Named(row["phrase"], where, mark)
+
+
+def _columns(ask: Context, rows: pl.DataFrame) -> dict[str, Column]:
+    """Every column that a list of ranks may show, by the field or the words over it."""
+    figures, told = ask.figures, market.ranks_of(ask.facts, ask.selection, rows["normal_id"])
+
+    def title(row: Row) -> Cell:
+        text = f"lacks “{row['missing']}”" if row["missing"] else row["title"]
+        return Cell(text, words=True, title=text)
+
+    def line(row: Row) -> Cell:
+        ranks = told.get(row["normal_id"], ())
+        return Cell("", ranks=rank_line(ranks, row["own_rank"], figures.count(row["own_rank"])))
+
+    def new(row: Row) -> Cell:
+        return Cell(f"+{figures.count(row['new_paying'])} new" if row["new_paying"] else "")
+
+    return {
+        each.head: each
+        for each in (
+            *(figure(name, figures.count) for name in ("volume", "own_rank", "best_rival", "paying", "own_ad")),
+            Column(_LINE, line),
+            figure("relevance", lambda part: figures.percent(part, 0)),
+            Column(_TITLE, title),
+            Column(_FIRST, lambda row: Cell(row["fight"], small=row["gap"], words=True)),
+            Column("new_paying", new),
+            figure("gain", lambda gain: figures.number(gain, 0), "profit", bold=True),
+        )
+    }
+
+
+def fields(_: Context, rows: pl.DataFrame) -> Mapping[str, Field]:
+    """What phrases are filtered and sorted by."""
+    return by_key(
+        Field("name", "phrase, product", pl.col("phrase"), text=True),
+        Field("volume", "searches a week", pl.col("volume"), digits=0),
+        Field("own_rank", "own rank", pl.col("own_rank"), "", "Best organic rank of any of your items", digits=0),
+        Field("best_rival", "best rival", pl.col("best_rival"), "", "Best organic rank of your rivals", digits=0),
+        Field(
+            "relevance",
+            "relevance",
+            pl.col("relevance") * 100,
+            "%",
+            "Part of your rivals that rank within 40",
+            digits=0,
+        ),
+        Field("paying", "rivals’ ads", pl.col("paying"), "", "Items of other brands with a sponsored rank", digits=0),
+        Field("new_paying", "new rivals’ ads", pl.col("new_paying"), "", "Without one about three weeks ago", digits=0),
+        Field("own_ad", "own ad rank", pl.col("own_ad"), "", "Best sponsored rank of any of your items", digits=0),
+        Field(
+            "gain",
+            "profit by ads",
+            pl.col("profit"),
+            "¤",
+            "Expected in 28 days from an exact keyword that would pay",
+            digits=0,
+        ),
+        Field("words", "number of words", pl.col("phrase").str.count_matches(r"\S+"), digits=0),
+        Field("gap", "gap", pl.col("gap"), options=tuple(each.value for each in Gap)),
+        Field("fight", "what to do first", pl.col("fight"), options=tuple(each.value for each in Fight)),
+        Field("title", "in the title", pl.col("title"), options=tuple(each.value for each in Title)),
+        Field("missing", "words the title lacks", pl.col("missing"), text=True),
+        Field("ahead", "rivals ahead", pl.col("ahead"), "", "Brands that rank within 40 and before you", text=True),
+        choice("sku", "product", pl.col("sku"), rows),
+        choice("category", "category", pl.col("category"), rows),
+        yes_or_no("bought", "bought", pl.col("bought"), "Paid clicks in 90 days, or a live keyword"),
+        yes_or_no("advertised", "own ad shown", pl.col("own_ad").is_not_null()),
+    )
+
+
+def _rows(ask: Context) -> pl.DataFrame:
+    products = replace(ask.selection, part=ask.selection.part.products_only)
+    return products.within(ask.facts, ranks.gaps(ask.facts, ask.selection))
+
+
+GAPS: Final = ListSpec(
+    _rows, fields, ("phrase", "sku", "missing"), "-volume", lambda _, rows: files.ranks_table(rows), view="ranks"
+)
+ADS: Final = ListSpec(
+    lambda ask: _rows(ask).filter(pl.col("paying") > 0),
+    fields,
+    ("phrase", "sku"),
+    "-volume",
+    lambda _, rows: files.ranks_table(rows),
+    view="rival-ads",
+)
+
+
+_GAPS_READY: Final[Ready] = (
+    ("all", ()),
+    ("far behind", (f"gap:is:{Gap.BEHIND.value}",)),
+    ("absent", (f"gap:is:{Gap.ABSENT.value}",)),
+    ("near the first page", (f"gap:is:{Gap.NEAR.value}",)),
+    ("title and ads", (f"fight:is:{Fight.BOTH.value}",)),
+    ("ads", (f"fight:is:{Fight.KEYWORD.value}",)),
+)
+_ADS_READY: Final[Ready] = (
+    ("all", ()),
+    ("without your ad", ("advertised:is:no",)),
+    ("never bought", ("bought:is:no",)),
+    ("new rivals’ ads", ("new_paying:ge:1",)),
+)
+_LINE: Final = "rivals, rank 1 to 40"
+_TITLE: Final = "in the title"
+_FIRST: Final = "what to do first"
+_GAPS_SHOWN: Final = ("volume", "own_rank", "best_rival", _LINE, "relevance", _TITLE, _FIRST, "gain")
+_ADS_SHOWN: Final = ("volume", "paying", "new_paying", "own_ad", "own_rank", "gain")
+
+
+def gaps_page(ask: Context) -> ListView:
+    """The view of rank gaps."""
+    return _page(ask, "ranks", GAPS, _GAPS_SHOWN, _GAPS_READY, _gaps_answer)
+
+
+def ads_page(ask: Context) -> ListView:
+    """The view of what rivals pay for."""
+    return _page(ask, "rival-ads", ADS, _ADS_SHOWN, _ADS_READY, _ads_answer)
+
+
+def _page(
+    ask: Context,
+    view: str,
+    spec: ListSpec,
+    shown: Sequence[str],
+    ready: Ready,
+    answer: Callable[[pl.DataFrame, Figures], Answer],
+) -> ListView:
+    return page(
+        ask,
+        view,
+        spec,
+        first="name",
+        named=_named,
+        columns=lambda of, rows: [column for key in shown if (column := _columns(of, rows).get(key))],
+        answer=lambda rows: answer(rows, ask.figures),
+        empty="No keyword list with such ranks is loaded.",
+        ready=ready,
+        opens=True,
+    )
+
+
+def _gaps_answer(rows: pl.DataFrame, figures: Figures) -> Answer:
+    if rows.is_empty():
+        return Answer("No keyword list with ranks is loaded.", "Load keyword ranks in Intake.")
+    counts = {gap: len(rows.filter(pl.col("gap") == gap)) for gap in (*_BEHIND, Gap.HELD.value)}
+    first = {each: len(rows.filter(pl.col("fight") == each.value)) for each in (Fight.BOTH, Fight.KEYWORD)}
+    behind = counts[Gap.BEHIND.value] + counts[Gap.ABSENT.value]
+    if not behind:
+        held = figures.counted(counts[Gap.HELD.value], "phrase")
+        return Answer("You are nowhere far behind your rivals.", f"You hold {held}.")
+    return Answer(
+        f"Rivals rank high where you are far behind or absent on {figures.counted(behind, 'phrase')}.",
+        f"An exact keyword would pay for {figures.count(sum(first.values()))} of them. For"
+        f" {figures.count(first[Fight.BOTH])} of those the product’s title lacks words.",
+    )
+
+
+def _ads_answer(rows: pl.DataFrame, figures: Figures) -> Answer:
+    if rows.is_empty():
+        return Answer("No keyword list tells a sponsored rank.", "Load keyword ranks with sponsored ranks in Intake.")
+    silent = len(rows.filter(pl.col("own_ad").is_null() & ~pl.col("bought")))
+    return Answer(
+        f"Rivals show ads for {figures.counted(len(rows), 'phrase')}.",
+        f"You neither bid nor show on {figures.count(silent)} of them."
+        f" {figures.count(len(rows.filter(pl.col('new_paying') > 0)))} have an ad that began within three weeks.",
+    )

@@ -1,0 +1,158 @@
+"""Reach: phrases that were never bought, rank gaps, rivals."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import replace
+from datetime import timedelta
+from typing import Final
+
+from flask import Blueprint, flash, redirect, request, url_for
+from werkzeug.wrappers import Response as AnyResponse
+
+from nimbus_reef.analysis.reach import files, market
+from nimbus_reef.analysis.reach.pool import is_made
+from nimbus_reef.core.checks.reach import PHRASES
+from nimbus_reef.errors import BadInput
+from nimbus_reef.jobs.intake import today_of
+from nimbus_reef.store.people import account_settings, hidden_findings
+from nimbus_reef.web import acting
+from nimbus_reef.web.current import context, current_scope, figures, is_first_answer, must_write, services
+from nimbus_reef.web.kit.judging import worked_out_first
+from nimbus_reef.web.kit.views import AreaView
+from nimbus_reef.web.reach import phrase_pages, rank_pages, rival_pages
+from nimbus_reef.web.view_routes import add_acceptance, add_pages
+
+reach = Blueprint("reach", __name__, url_prefix="/reach")
+VIEWS: Final[Mapping[str, AreaView]] = {
+    "phrases": AreaView(
+        "Phrases never bought",
+        phrase_pages.page,
+        files.NEEDS["phrases"],
+        phrase_pages.LIST,
+        drawer=phrase_pages.drawer,
+        thing="phrase",
+        things="phrases",
+    ),
+    "ranks": AreaView("Rank gaps", rank_pages.gaps_page, files.NEEDS["ranks"], rank_pages.GAPS),
+    "rival-ads": AreaView(
+        "What rivals pay for", rank_pages.ads_page, files.NEEDS["ranks"], rank_pages.ADS, template="ranks"
+    ),
+    "rivals": AreaView("Rivals", rival_pages.page, files.NEEDS["rivals"], rival_pages.LIST),
+}
+TITLES: Final = {name: each.title for name, each in VIEWS.items()}
+LATER: Final = timedelta(weeks=4)
+MOST_CHOSEN: Final = 60
+MOST_SET_ASIDE: Final = 500
+
+
+def _before(_: str) -> None:
+    """Answers with sums first where the pool is made from very many rows."""
+    facts, scope = services().facts, current_scope()
+    make = lambda: is_made(facts, scope.selection)  # noqa: E731
+    reads = [("search_term_daily", market.window(scope.selection))]
+    worked_out_first(facts, scope, make, reads, first=is_first_answer())
+
+
+add_pages(
+    reach,
+    VIEWS,
+    "Reach",
+    "This area needs keyword lists with ranks or the query funnel, and search terms by day. Rivals tell whose brand a"
+    " phrase names.",
+    _before,
+)
+add_acceptance(reach, VIEWS, "Reach")
+
+
+def _back() -> AnyResponse:
+    scope = current_scope()
+    return redirect(acting.back_to(scope, scope.link(url_for("reach.view", name="phrases"), open="")))
+
+
+@reach.post("/phrases/put-away")
+def put_away() -> AnyResponse:
+    """Sets the selected phrases aside: not ours for good, or for four weeks."""
+    who, scope = must_write(), current_scope()
+    keys = acting.keys_of(context(), phrase_pages.LIST)
+    if not keys:
+        raise BadInput("No phrase is selected.", remedy="Select rows first (x), or all filtered rows (X).")
+    if len(keys) > MOST_SET_ASIDE:
+        raise BadInput(
+            f"{figures().counted(len(keys), 'phrase')} are too many to set aside one by one.",
+            remedy=f"Select at most {MOST_SET_ASIDE}, or drop a word: that takes all phrases with it at once.",
+        )
+    later = request.form.get("until") == "later"
+    hidden_findings.put(
+        services().store,
+        scope.account.id,
+        who.id,
+        PHRASES.key,
+        keys,
+        until_day=today_of(scope.account) + LATER if later else None,
+        until_clicks=None,
+        reason="" if later else "not ours",
+    )
+    done = "hidden for 4 weeks" if later else "marked as not ours"
+    flash(f"{figures().counted(len(keys), 'phrase')} {done}. Filter by status to see them.")
+    return _back()
+
+
+@reach.post("/phrases/bring-back")
+def bring_back() -> AnyResponse:
+    """Brings the selected phrases back that were set aside."""
+    who, scope = must_write(), current_scope()
+    keys = frozenset(acting.keys_of(context(), phrase_pages.LIST))
+    away = hidden_findings.away(services().store, scope.account.id)
+    mine = [each.id for each in away if each.check == PHRASES.key and each.row_id in keys]
+    count = hidden_findings.bring_back(services().store, scope.account.id, who.id, mine)
+    flash(f"{figures().counted(count, 'phrase')} brought back.")
+    return _back()
+
+
+@reach.post("/phrases/words")
+def words() -> AnyResponse:
+    """Drops all phrases with a word, or takes the word back; kept with the account's settings."""
+    who, account = must_write(), current_scope().account
+    word, kept = request.form.get("word", "").strip(), account.settings.unwanted_words
+    if not word:
+        raise BadInput("No word given.", remedy="Choose one in the list of words.")
+    after = tuple(each for each in kept if each != word) if request.form.get("back") else (*kept, word)
+    changed = replace(account.settings, unwanted_words=tuple(dict.fromkeys(after)))
+    account_settings.change(services().store, account.id, who.id, account.settings, changed)
+    flash(f"“{word}” is back." if request.form.get("back") else f"Phrases with “{word}” left the pool.")
+    return _back()
+
+
+@reach.post("/rivals/choose")
+def choose() -> AnyResponse:
+    """Compares ranks with the selected items from now on, or with those that rank most where none is selected."""
+    who, scope = must_write(), current_scope()
+    account = scope.account
+    keys = acting.keys_of(context(), rival_pages.LIST)
+    if len(keys) > MOST_CHOSEN:
+        raise BadInput(f"More than {MOST_CHOSEN} rivals are selected.", remedy="Select fewer: those you compete with.")
+    changed = replace(account.settings, chosen_rivals=tuple(keys))
+    account_settings.change(services().store, account.id, who.id, account.settings, changed)
+    said = f"Ranks are compared with {figures().counted(len(keys), 'item')}."
+    flash(said if keys else "Ranks are compared with the items that rank most.")
+    return redirect(scope.link(url_for("reach.view", name="rivals"), open=""))
+
+
+@reach.post("/phrases/group")
+def group() -> AnyResponse | str:
+    """Puts the selected phrases into the plan as campaigns of their own, one a product."""
+    must_write()
+    scope, ask = current_scope(), context()
+    keys = acting.keys_of(ask, phrase_pages.LIST)
+    if not keys:
+        raise BadInput("No phrase is selected.", remedy="Select rows first (x), or all filtered rows (X).")
+    found = phrase_pages.grouped(ask, keys, request.form.get("campaign_name", ""), request.form.get("budget", ""))
+    return acting.put(
+        scope,
+        found,
+        title=f"Preview: {figures().counted(len(found), 'new campaign')}",
+        thing="campaign",
+        action=url_for("reach.group"),
+        back=acting.back_to(scope, scope.link(url_for("reach.view", name="phrases"), open="")),
+    )
