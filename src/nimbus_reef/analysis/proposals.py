@@ -12,7 +12,7 @@ from nimbus_reef.analysis import judged_proposals, out_of_budget, own_actions
 from nimbus_reef.analysis.catalog import ads, families, gaps, structure
 from nimbus_reef.analysis.delivery import budgets, placements, solutions
 from nimbus_reef.analysis.judged_proposals import FILED_AS
-from nimbus_reef.analysis.reach import buying, shares
+from nimbus_reef.analysis.reach import buying, ranks, shares
 from nimbus_reef.analysis.reach.pool import listed
 from nimbus_reef.analysis.selection import Selection
 from nimbus_reef.core.changes import Change
@@ -50,6 +50,7 @@ _KEYS: Final[Mapping[str, Callable[[Facts, Selection], list[str]]]] = {
     "placements": lambda facts, selection: placements.judged(facts, selection)["row_id"].to_list(),
     "budgets": lambda _, __: ["budgets"],
     buying.VIEW: lambda facts, selection: listed(facts, selection)["row_id"].to_list(),
+    **dict.fromkeys(ranks.VIEWS, lambda facts, selection: ranks.gaps(facts, selection)["row_id"].to_list()),
     shares.TOP_VIEW: lambda facts, selection: shares.top_of_search(facts, selection).rows["row_id"].to_list(),
     shares.TERMS_VIEW: lambda facts, selection: shares.small_shares(facts, selection).rows["row_id"].to_list(),
 }
@@ -125,6 +126,7 @@ PROPOSERS: Final[Mapping[str, Proposer]] = {
     "solutions": _solutions,
     "budgets": _budgets,
     buying.VIEW: lambda facts, selection, keys, _: buying.proposals(facts, selection, keys),
+    **dict.fromkeys(ranks.VIEWS, lambda facts, selection, keys, _: ranks.proposals(facts, selection, keys)),
     shares.TOP_VIEW: partial(_judged, Subject.TARGET),
     shares.TERMS_VIEW: lambda facts, selection, keys, _: shares.keywords(facts, selection, keys),
 }

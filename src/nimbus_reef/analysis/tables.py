@@ -144,7 +144,8 @@ class Filter:
             return same if self.operator == "is" else ~same
         if self.field.text:
             text = self.field.expr.cast(pl.String).fill_null("").str.to_lowercase()
-            holds = text.str.contains(self.value.lower(), literal=True)
+            wanted = [each.strip() for each in self.value.lower().split("|") if each.strip()]
+            holds = text.str.contains_any(wanted) if wanted else pl.lit(True)
             return holds if self.operator == "has" else ~holds
         if self.field.day:
             day = pl.lit(date.fromisoformat(self.value))

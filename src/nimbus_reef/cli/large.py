@@ -40,7 +40,7 @@ HUGE: Final = Size(45, 90, 18, 7, "fernhollow-huge", "Fernhollow at ten times th
 """About 23,000 campaigns, 440,000 targets, 50 million search-term rows."""
 SIZES: Final = {"large": LARGE, "huge": HUGE}
 _DATED: Final = 14
-_UNDATED: Final = 8
+_UNDATED: Final = 9
 """Kinds of reports of a simulated brand with a date in each row, whose days are spread over files, and the others."""
 _PREFIXED: Final = ("campaign", "portfolio", "sku", "item_id", "parent_item_id")
 

@@ -7,7 +7,6 @@ Formulas: "Bids" in docs/calculations.md. Money here is in units of currency.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 from typing import Final

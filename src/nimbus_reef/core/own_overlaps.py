@@ -16,7 +16,7 @@ HALF: Final = 0.5
 _LONGEST: Final = 84
 
 
-class Overlap(StrEnum):
+class OwnOverlap(StrEnum):
     """How we compete with ourselves."""
 
     PAID_FIRST = "paid where you rank first"

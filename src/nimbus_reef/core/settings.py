@@ -366,9 +366,7 @@ class Settings:
         0,
         1e6,
     )
-    top_age: int = _limit(
-        SHARES.age, "lowest age of its campaign", "Reach: room at the top of search", "days", 0, 365
-    )
+    top_age: int = _limit(SHARES.age, "lowest age of its campaign", "Reach: room at the top of search", "days", 0, 365)
     term_share: float = _share(
         SHARES.share, "impression share of a search term that is enough", "Reach: small shares", 0.01, 1
     )

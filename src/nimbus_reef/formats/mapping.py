@@ -99,9 +99,7 @@ class ColumnMap:
         if kind.replaces is Replaces.DAYS and not _AMOUNTS & set(self.columns):
             return {}
         return {
-            column.name: column.assumed
-            for column in kind.columns
-            if column.assumed and column.name not in self.columns
+            column.name: column.assumed for column in kind.columns if column.assumed and column.name not in self.columns
         }
 
     def lacks(self) -> tuple[str, ...]:

@@ -9,6 +9,7 @@ from typing import Any, Final
 from flask import Blueprint
 
 from nimbus_reef.analysis.findings import SOURCES
+from nimbus_reef.analysis.reach.market import SOURCES as MARKET_SOURCES
 from nimbus_reef.core.checks import AreaKey
 from nimbus_reef.store.reading.facts import TARGET_SOURCES, TOTAL_SOURCES
 from nimbus_reef.web.catalog.routes import TITLES as CATALOG_VIEWS
@@ -109,7 +110,7 @@ AREAS: Final = (
         reach,
         "Reach",
         "reach.index",
-        ("keyword_ranks", "query_funnel", "search_term_daily"),
+        (*MARKET_SOURCES, *TARGET_SOURCES),
         None,
         "sales missed on phrases that you never bought",
         REACH_VIEWS,

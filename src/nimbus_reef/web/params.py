@@ -46,6 +46,9 @@ OWN_OF_A_TABLE: dict[str, Any] = {
 
 OWN_OF_A_PAGE = (
     "by",
+    "rival",
+    "one",
+    "other",
     "annex",
     "metric",
     "least",

@@ -54,6 +54,7 @@ def add_pages(
             f"{area.name}/{(found.template or name).replace('-', '_')}.html",
             view=name,
             views=_titles(views),
+            leaves=found.leaves,
             drawer=found.drawer(ask, scope.open) if scope.open and found.drawer else None,
             **shown(found.page(ask)),
         )

@@ -31,10 +31,10 @@ class NextEvent:
 
 def rows(facts: Facts, selection: Selection) -> pl.DataFrame:
     """
-    Families, each counted once: row_id (family), name, sku (of the product that ranks for most), products, category, age
-    (days since its first product was launched), phrases (of keyword lists of its category), ranked (for which one of
-    its items ranks within 40), first_page (within 10), shown (with an ad), both, clicks, orders (ads, in the window),
-    cvr, cohort_cvr, p_worse, goal, advice; the largest gap to the goal first. Kept.
+    Families, each counted once: row_id (family), name, sku (of the product that ranks for most), products, category,
+    age (days since its first product was launched), phrases (of keyword lists of its category), ranked (for which one
+    of its items ranks within 40), first_page (within 10), shown (with an ad), both, clicks, orders (ads, in the
+    window), cvr, cohort_cvr, p_worse, goal, advice; the largest gap to the goal first. Kept.
     """
 
     def make() -> pl.DataFrame:
@@ -67,9 +67,7 @@ def rows(facts: Facts, selection: Selection) -> pl.DataFrame:
                 goal=pl.min_horizontal(keyword_coverage.goal(_goals(selection)), "phrases"),
             )
         )
-        worse = evidence.probability_over(
-            *(found[name].to_numpy() for name in ("cohort_cvr", "a", "b"))
-        )
+        worse = evidence.probability_over(*(found[name].to_numpy() for name in ("cohort_cvr", "a", "b")))
         return (
             found.with_columns(p_worse=pl.when(pl.col("a").is_not_null()).then(pl.Series(worse)))
             .with_columns(
@@ -143,7 +141,9 @@ def _sold(facts: Facts, selection: Selection) -> pl.DataFrame:
 def next_event(facts: Facts, selection: Selection) -> NextEvent | None:
     """The sale event that begins next, within two months of the newest ranks."""
     today = market.as_of(selection)
-    for name, first, country in delivery_frames.events(facts, selection.account.id).select("name", "from", "country").rows():
+    for name, first, country in (
+        delivery_frames.events(facts, selection.account.id).select("name", "from", "country").rows()
+    ):
         here = not country or country == selection.account.country
         if here and today < first <= today + NEAR:
             return NextEvent(name, first, (first - today).days)

@@ -44,7 +44,9 @@ def phrases_table(rows: pl.DataFrame) -> Table:
         campaign="campaign",
         ad_group="ad_group",
     )
-    money = dict.fromkeys(("usual_cpc", "suggested_bid", "bid", "spend_in_28_days", "sales_in_28_days", "profit_in_28_days"), "0.00")
+    money = dict.fromkeys(
+        ("usual_cpc", "suggested_bid", "bid", "spend_in_28_days", "sales_in_28_days", "profit_in_28_days"), "0.00"
+    )
     return Table("phrases", frame, money | {"expected_cvr": "0.0%", "chance_to_pay": "0%"})
 
 
@@ -92,8 +94,12 @@ def top_table(rows: pl.DataFrame) -> Table:
         spend=pl.col("spend") / MICRO,
         sales=pl.col("sales") / MICRO,
     )
-    shares = dict.fromkeys(("top_of_search_share", "share_then", "room_left", "chance_above_target", "campaign_share"), "0%")
-    return Table("top-of-search", frame, shares | dict.fromkeys(("bid", "next_bid", "gain_in_30_days", "spend", "sales"), "0.00"))
+    shares = dict.fromkeys(
+        ("top_of_search_share", "share_then", "room_left", "chance_above_target", "campaign_share"), "0%"
+    )
+    return Table(
+        "top-of-search", frame, shares | dict.fromkeys(("bid", "next_bid", "gain_in_30_days", "spend", "sales"), "0.00")
+    )
 
 
 def small_shares_table(rows: pl.DataFrame) -> Table:

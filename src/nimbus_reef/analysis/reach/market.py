@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Hashable
+from dataclasses import dataclass
 from datetime import date, timedelta
 from typing import Final
 
@@ -87,7 +88,8 @@ def phrases(facts: Facts, selection: Selection) -> pl.DataFrame:
     their order), text (“ plant lamp ”: words in the singular with a space on each side), product_id, sku, category (of
     that product), told (what lists call the phrase's category, null where they do not), listed, searched (in lists of
     ranks, in the funnel), brought (the names of lists that were brought in, null for none), suggested (the bid that the
-    marketplace suggests, units), own_rank (best organic rank of any own item, null for none), rivals_seen, rivals_asked, rank, rivals
+    marketplace suggests, units), own_rank (best organic rank of any own item, null for none), rivals_seen,
+    rivals_asked, rank, rivals
     (levels of `market_fit`, null for none), volume (searches a week, null where unknown), free_clicks, free_orders
     (query funnel less what ads brought, in the window's whole weeks), own_clicks, own_orders (by ads). Kept.
     """
@@ -311,23 +313,38 @@ def ranks_of(facts: Facts, selection: Selection, phrases_shown: pl.Series) -> di
     return dict(every[every["normal_id"].search_sorted(phrases_shown)].rows()) if len(every) else {}
 
 
-def ranked(facts: Facts, selection: Selection, normal_id: int) -> list[tuple[int, str, str, str]]:
-    """Who ranks for a phrase: rank, brand, title (empty where it is not known), item; the first first."""
+@dataclass(frozen=True, slots=True)
+class Ranked:
+    """An item that ranks for a phrase; title empty and price (micro-units) null where they are not known."""
+
+    rank: int
+    brand: str
+    title: str
+    price: int | None
+    item: str
+
+
+def ranked(facts: Facts, selection: Selection, normal_id: int) -> list[Ranked]:
+    """Who ranks for a phrase; the first first."""
     account_id = selection.account.id
     ranks = market_frames.newest_ranks(facts, account_id, as_of(selection))
-    titles = pl.concat(
+    known = pl.concat(
         [
-            frame.select(pl.col("item", "title").cast(pl.String))
-            for frame in (market_frames.rivals(facts, account_id), product_frames.catalog(facts, account_id))
+            frame.select(pl.col("item", "title").cast(pl.String), pl.col("price").cast(pl.Int64))
+            for frame in (product_frames.catalog(facts, account_id), market_frames.rivals(facts, account_id))
         ]
-    ).unique("item")
+    ).unique("item", keep="first", maintain_order=True)
     rows = (
         ranks.filter(pl.col("normal_id") == normal_id)
         .drop_nulls("organic")
-        .join(titles, on="item", how="left")
+        .join(known, on="item", how="left")
         .sort("organic", "item")
     )
-    return [
-        (int(rank), brand or "", title or "", item)
-        for rank, brand, title, item in rows.select("organic", "brand", "title", "item").rows()
-    ]
+    columns = (pl.col("organic").cast(pl.Int64), pl.col("brand", "title").fill_null(""), "price", "item")
+    return [Ranked(*row) for row in rows.select(*columns).rows()]
+
+
+def titles(facts: Facts, selection: Selection) -> dict[str, str]:
+    """The title of each product, by SKU."""
+    catalog = product_frames.catalog(facts, selection.account.id)
+    return dict(catalog.select(pl.col("sku", "title").cast(pl.String).fill_null("")).rows())

@@ -11,7 +11,7 @@ from nimbus_reef.analysis.reach import market
 from nimbus_reef.analysis.selection import Selection
 from nimbus_reef.core.market_fit import SEEN_WITHIN
 from nimbus_reef.core.model import MICRO
-from nimbus_reef.core.own_overlaps import Overlap
+from nimbus_reef.core.own_overlaps import OwnOverlap
 from nimbus_reef.core.windows import month_factor
 from nimbus_reef.store.reading import market_frames, product_frames, target_frames
 from nimbus_reef.store.reading.facts import Facts
@@ -34,10 +34,10 @@ def rows(facts: Facts, selection: Selection) -> pl.DataFrame:
     def make() -> pl.DataFrame:
         every = market.phrases(facts, selection).join(_paid(facts, selection), on="normal_id", how="left")
         own = _own_ranks(facts, selection)
-        here = every.join(own, on="normal_id", how="left").join(
-            _buying(facts, selection), on="normal_id", how="left"
-        ).with_columns(
-            pl.col("items", "buyers").fill_null(0), pl.col("spend", "sales").fill_null(0.0)
+        here = (
+            every.join(own, on="normal_id", how="left")
+            .join(_buying(facts, selection), on="normal_id", how="left")
+            .with_columns(pl.col("items", "buyers").fill_null(0), pl.col("spend", "sales").fill_null(0.0))
         )
         first = here.filter(
             pl.col("own_rank") <= selection.account.settings.first_rank, pl.col("own_clicks") > 0, pl.col("spend") > 0
@@ -46,7 +46,11 @@ def rows(facts: Facts, selection: Selection) -> pl.DataFrame:
         stopped = here.join(_stopped(facts, selection), on="normal_id")
         parts = [
             part.with_columns(overlap=pl.lit(what.value))
-            for what, part in ((Overlap.PAID_FIRST, first), (Overlap.TWO_ITEMS, two), (Overlap.STOPPED, stopped))
+            for what, part in (
+                (OwnOverlap.PAID_FIRST, first),
+                (OwnOverlap.TWO_ITEMS, two),
+                (OwnOverlap.STOPPED, stopped),
+            )
         ]
         return (
             pl.concat(parts, how="diagonal")
@@ -65,7 +69,20 @@ def rows(facts: Facts, selection: Selection) -> pl.DataFrame:
 
 
 _COLUMNS: Final = (
-    *("row_id", "normal_id", "phrase", "overlap", "sku", "category", "volume", "own_rank", "items", "skus", "spend", "buying"),
+    *(
+        "row_id",
+        "normal_id",
+        "phrase",
+        "overlap",
+        "sku",
+        "category",
+        "volume",
+        "own_rank",
+        "items",
+        "skus",
+        "spend",
+        "buying",
+    ),
     *("sales", "paid_clicks", "paid_orders", "free_clicks", "free_orders", "before", "stopped"),
 )
 
@@ -94,7 +111,7 @@ def _own_ranks(facts: Facts, selection: Selection) -> pl.DataFrame:
 
 
 def _buying(facts: Facts, selection: Selection) -> pl.DataFrame:
-    """normal_id, buyers (products whose ad groups bought a phrase often enough to tell), buying (which, and how often)."""
+    """normal_id, buyers (products whose ad groups bought it often enough to tell), buying (which, and how often)."""
     account_id, days = selection.account.id, market.window(selection)
     main = target_frames.advertised_products(facts, account_id, days).select("ad_group_id", sku="main_product")
     clicks = (
@@ -129,4 +146,3 @@ def _stopped(facts: Facts, selection: Selection) -> pl.DataFrame:
         .agg(before=pl.col("organic").min())
     )
     return gone.join(before, on="normal_id", how="left").select("normal_id", "before", stopped="last_click")
-

@@ -117,7 +117,9 @@ def candidates(facts: Facts, selection: Selection) -> pl.DataFrame:
     rows = (
         every.with_columns(own_term=pl.col("normal_id").is_in(converted.cast(pl.UInt32).implode()))
         .filter(
-            pl.col("listed") | pl.col("searched") | pl.col("own_term") | pl.col("brought").is_not_null(), pl.col("words").list.len() > 0)
+            pl.col("listed") | pl.col("searched") | pl.col("own_term") | pl.col("brought").is_not_null(),
+            pl.col("words").list.len() > 0,
+        )
         .filter(~pl.col("text").is_in(pl.concat([bought, named]).unique().implode()))
         .sort(["volume", "phrase"], descending=[True, False], nulls_last=True)
         .unique("text", keep="first", maintain_order=True)
@@ -331,12 +333,15 @@ def _per_search(facts: Facts, selection: Selection) -> float | None:
 
 
 _NO_ROWS: Final[Mapping[str, Any]] = {
-    **dict.fromkeys(("row_id", "phrase", "sku", "category", "stays", "status", "campaign", "ad_group", "brought"), pl.String),
+    **dict.fromkeys(
+        ("row_id", "phrase", "sku", "category", "stays", "status", "campaign", "ad_group", "brought"), pl.String
+    ),
     **dict.fromkeys(("normal_id", "place"), pl.UInt32),
     **dict.fromkeys(("free_clicks", "free_orders", "rivals_seen", "term_words"), pl.Int64),
     **dict.fromkeys(("listed", "searched", "own_term"), pl.Boolean),
     **dict.fromkeys(
-        ("volume", "own_rank", "suggested", "cvr", "price", "pays", "bid", "clicks", "spend", "sales", "gain"), pl.Float64
+        ("volume", "own_rank", "suggested", "cvr", "price", "pays", "bid", "clicks", "spend", "sales", "gain"),
+        pl.Float64,
     ),
 }
 """What an account that is too small to judge has in its pool."""

@@ -2,20 +2,28 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
 from datetime import timedelta
-from typing import Final
+from typing import Any, Final
 
 import polars as pl
 
-from nimbus_reef.analysis.reach import market
+from nimbus_reef.analysis.reach import buying, market
 from nimbus_reef.analysis.reach.pool import pool
 from nimbus_reef.analysis.selection import Selection
 from nimbus_reef.core import rank_gaps, words
+from nimbus_reef.core.checks import Subject
 from nimbus_reef.core.market_fit import SEEN_WITHIN
+from nimbus_reef.core.proposals import EntityKey, Proposal
 from nimbus_reef.core.rank_gaps import BattleLimits
+from nimbus_reef.core.reasons import Headline, HeadlineKey, Reason, ReasonKey
+from nimbus_reef.errors import NotFound
 from nimbus_reef.store.reading import market_frames, product_frames, target_frames
 from nimbus_reef.store.reading.facts import Facts
 
+VIEWS: Final = ("ranks", "rival-ads")
+"""Whose rows are phrases of keyword lists."""
 _BEFORE: Final = timedelta(days=21)
 """Ranks are compared with those of so long ago, or the oldest after."""
 
@@ -156,12 +164,70 @@ def _paid(facts: Facts, selection: Selection) -> pl.DataFrame:
 
 def _titled(facts: Facts, selection: Selection, rows: pl.DataFrame) -> pl.DataFrame:
     """title, missing of each row: how its words stand in its product's title."""
-    catalog = product_frames.catalog(facts, selection.account.id).select(pl.col("sku", "title").cast(pl.String))
-    of = {sku: words.words(title or "") for sku, title in catalog.rows()}
+    of = {sku: words.words(title) for sku, title in market.titles(facts, selection).items()}
     told = [rank_gaps.titled(text.split(), of.get(sku, ())) for text, sku in rows.select("text", "sku").rows()]
     return pl.DataFrame(
         [(how.value, lacks) for how, lacks in told], schema={"title": pl.String, "missing": pl.String}, orient="row"
     )
+
+
+def rows_of(facts: Facts, selection: Selection, keys: Sequence[str]) -> list[dict[str, Any]]:
+    """The rows of `gaps` with these keys, in their order; NotFound for one that is not there."""
+    order = pl.DataFrame({"row_id": list(keys)}, schema={"row_id": pl.String})
+    rows = order.join(gaps(facts, selection), on="row_id", maintain_order="left")
+    if len(rows) < len(keys):
+        raise NotFound("This phrase is not in a keyword list.", remedy="Reload the list.")
+    return rows.to_dicts()
+
+
+def proposals(facts: Facts, selection: Selection, keys: Sequence[str]) -> list[Proposal]:
+    """Of each phrase what the pool proposes; of one that is not in it, that nothing is."""
+    found = pool(facts, selection)
+    held = set() if found is None else set(found.rows["row_id"].to_list()) & set(keys)
+    offered = {each.row_id: each for each in buying.proposals(facts, selection, [key for key in keys if key in held])}
+    lacking = {row["row_id"]: row for row in rows_of(facts, selection, [key for key in keys if key not in offered])}
+    return [offered[key] if key in offered else _none(lacking[key]) for key in keys]
+
+
+def _none(row: Mapping[str, Any]) -> Proposal:
+    why = "you bid on it already" if row["bought"] else "left out of the phrases that were never bought"
+    return Proposal(
+        EntityKey(Subject.NEW_PHRASE, "", "", row["phrase"], "exact"),
+        row["row_id"],
+        Headline(HeadlineKey.LEAVE),
+        reasons=(Reason(ReasonKey.PHRASE_HELD, (why,)),),
+        name=row["phrase"],
+    )
+
+
+@dataclass(frozen=True, slots=True)
+class RivalRanks:
+    """A rival's ranks for some phrases. ranks: by normal_id."""
+
+    item: str
+    brand: str
+    ranks: Mapping[int, float]
+
+
+def by_rival(facts: Facts, selection: Selection, phrases_shown: pl.Series, rival: str = "") -> list[RivalRanks]:
+    """The ranks of the rivals that rank for most of some phrases, those first; of one alone where it is named."""
+    asked = market.rivals(facts, selection).select("item", rival="brand")
+    ranks = market_frames.newest_ranks(facts, selection.account.id, market.as_of(selection))
+    here = (
+        ranks.filter(pl.col("normal_id").is_in(phrases_shown.implode()), pl.col("organic") <= SEEN_WITHIN)
+        .join(asked, on="item")
+        .filter(pl.col("item") == rival if rival else pl.lit(True))
+    )
+    most = (
+        here.group_by("item")
+        .agg(pl.len().alias("phrases"), pl.col("rival").first(), "normal_id", "organic")
+        .sort(["phrases", "item"], descending=[True, False])
+        .head(market.MOST_RIVALS)
+    )
+    return [
+        RivalRanks(item, brand or item, dict(zip(phrases, found, strict=True)))
+        for item, brand, phrases, found in most.select("item", "rival", "normal_id", "organic").rows()
+    ]
 
 
 def rivals(facts: Facts, selection: Selection) -> pl.DataFrame:

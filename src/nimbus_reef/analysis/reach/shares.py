@@ -30,10 +30,8 @@ TERMS_VIEW = "small-shares"
 
 
 @dataclass(frozen=True, slots=True)
-class Listed:
-    """
-    What is listed. left_out: how many rows are not, by why; told: the days that reports tell shares of, None for none.
-    """
+class SharesListed:
+    """What is listed. left_out: how many rows are not, by why; told: the days that tell shares, None for none."""
 
     rows: pl.DataFrame
     left_out: Mapping[str, int]
@@ -46,14 +44,14 @@ def limits(selection: Selection) -> ShareLimits:
     return ShareLimits(of.top_share, of.top_sales, of.top_age, of.term_share, of.term_rank)
 
 
-def top_of_search(facts: Facts, selection: Selection) -> Listed:
+def top_of_search(facts: Facts, selection: Selection) -> SharesListed:
     """
     Targets well within target that get little of the top of search: judged targets with the advice on their bids, and
     top_of_search_share, after (the share expected at the proposed bid), room (what is left then), age (of the
     campaign), campaign_share, campaign_p_over; the most sales first.
     """
 
-    def make() -> Listed:
+    def make() -> SharesListed:
         account, window = selection.account, selection.window
         told = share_frames.top_of_search(facts, account.id, window)
         response = bid_response.learned(facts, selection)
@@ -74,7 +72,8 @@ def top_of_search(facts: Facts, selection: Selection) -> Listed:
                 how="left",
                 maintain_order="left",
             )
-            .with_columns(bid=pl.col("bid") / MICRO, after=search_shares.share_after(response.e))
+            .with_columns(bid=pl.col("bid") / MICRO)
+            .with_columns(after=search_shares.share_after(response.e))
             .with_columns(room=1 - pl.col("after"))
         )
         monthly = every.with_columns(sales=pl.col("sales") / MICRO * month_factor(days))
@@ -86,13 +85,13 @@ def top_of_search(facts: Facts, selection: Selection) -> Listed:
     return _within(facts, selection, facts.kept("room at the top", account.id, make, *of))
 
 
-def small_shares(facts: Facts, selection: Selection) -> Listed:
+def small_shares(facts: Facts, selection: Selection) -> SharesListed:
     """
-    Search terms that earn and are ranked high, of which little is ours and no keyword is: judged terms, of a term bought
-    in several places the row with most clicks, with impression_share, impression_rank; the most sales first.
+    Search terms that earn and are ranked high, of which little is ours and no keyword is: judged terms, of a term
+    bought in several places the row with most clicks, with impression_share, impression_rank; the most sales first.
     """
 
-    def make() -> Listed:
+    def make() -> SharesListed:
         account, window = selection.account, selection.window
         told = share_frames.of_searches(facts, account.id, window)
         covered = target_frames.live_own(facts, account.id, window)["normal_id"].cast(pl.UInt32).unique()
@@ -119,14 +118,14 @@ def small_shares(facts: Facts, selection: Selection) -> Listed:
     return _within(facts, selection, facts.kept("small shares", account.id, make, *of))
 
 
-def _listed(every: pl.DataFrame, why: pl.Series, told: pl.DataFrame, order: list[str]) -> Listed:
+def _listed(every: pl.DataFrame, why: pl.Series, told: pl.DataFrame, order: list[str]) -> SharesListed:
     counted = why.drop_nulls().value_counts(sort=True, name="count")
     days = Window(told["first"].min(), told["last"].max()) if len(told) else None  # type: ignore[arg-type]
     rows = every.filter(why.is_null()).sort(order, descending=True, maintain_order=True)
-    return Listed(rows, dict(counted.rows()), days)
+    return SharesListed(rows, dict(counted.rows()), days)
 
 
-def _within(facts: Facts, selection: Selection, found: Listed) -> Listed:
+def _within(facts: Facts, selection: Selection, found: SharesListed) -> SharesListed:
     return replace(found, rows=selection.within(facts, found.rows)) if selection.part else found
 
 
@@ -145,9 +144,7 @@ def keywords(facts: Facts, selection: Selection, keys: Sequence[str]) -> list[Pr
     rows = order.join(small_shares(facts, selection).rows, on="row_id", maintain_order="left")
     if len(rows) < len(keys):
         raise NotFound("This search term is not in the list.", remedy="Reload the list.")
-    made = own_actions.proposals(
-        facts, selection, Subject.TERM, rows, RowAction.OWN_TARGET, None, raises=False
-    )
+    made = own_actions.proposals(facts, selection, Subject.TERM, rows, RowAction.OWN_TARGET, None, raises=False)
     match_of = destinations.match_types(facts, selection)
     return [_matched(each, match_of) for each in made]
 

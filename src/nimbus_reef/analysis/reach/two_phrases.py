@@ -13,7 +13,7 @@ from nimbus_reef.analysis.reach import market
 from nimbus_reef.analysis.selection import Selection
 from nimbus_reef.core import evidence, market_fit, unbought
 from nimbus_reef.core.metrics import ratio
-from nimbus_reef.core.model import MEASURES, MICRO
+from nimbus_reef.core.model import MEASURES
 from nimbus_reef.core.words import normal_form
 from nimbus_reef.store.reading import market_frames, product_frames, target_frames
 from nimbus_reef.store.reading.facts import Facts
@@ -127,10 +127,11 @@ def course(facts: Facts, selection: Selection, normal_id: int) -> list[RankedIte
     mine = days.filter(pl.col("item").is_in(own["item"].implode()))
     theirs = days.filter(pl.col("item").is_in(market.rivals(facts, selection)["item"].implode()))
     launched = dict(pl.concat([own.drop("sku"), others]).drop_nulls("item").rows())
-    sku_of = dict(own.drop_nulls("item").select("item", "sku").rows())
+    brands = days.drop_nulls("brand").unique("item", keep="last", maintain_order=True)
+    names = dict(brands.select("item", "brand").rows()) | dict(own.drop_nulls("item").select("item", "sku").rows())
     return [
         RankedItem(
-            sku_of.get(item, "") if ours else part["brand"].drop_nulls().last() if part["brand"].drop_nulls().len() else item,
+            names.get(item, item),
             ours,
             (as_of - launched[item]).days if launched.get(item) else None,
             tuple(part.select("day", "organic", "sponsored").rows()),

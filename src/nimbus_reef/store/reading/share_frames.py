@@ -23,7 +23,7 @@ def _mean(name: str) -> pl.Expr:
 
 
 def top_of_search(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
-    """target_id, top_of_search_share, first, last (days that tell it) of targets whose report tells it in the window."""
+    """target_id, top_of_search_share, first, last (days that tell it) of targets whose report tells it in a window."""
     versions = facts.versions(account_id, "target_daily", window)
 
     def make() -> pl.DataFrame:

@@ -538,12 +538,7 @@ _FURTHER: Final = (
         _number("sponsored_rank"),
         _money("suggested_bid"),
     ),
-    _fact(
-        "phrase_lists",
-        ("keyword_phrase_id", "name"),
-        _count("search_volume", required=False),
-        _text("category"),
-    ),
+    _fact("phrase_lists", ("keyword_phrase_id", "name"), _count("search_volume", required=False), _text("category")),
     _fact(
         "rivals",
         ("item_id",),

@@ -86,7 +86,7 @@ def page(ask: Context, found: Findings, today: date) -> ReportView:
         for block, group in zip(blocks, found.groups, strict=True)
         # A single word, such as what the shop sells, says nothing to a reader who does not know the account; and what
         # is only to be looked at, or could be won, is nothing that "we do" about costs.
-        if group.check.subject is not Subject.PHRASE
+        if group.check.subject not in (Subject.PHRASE, Subject.NEW_PHRASE)
         and group.check.money is not Money.SPENT
         and not group.check.by_itself
         and not block.gain

@@ -80,11 +80,7 @@ ORDER: Final = (
         ("reach.view", "phrases"),
         ("query_funnel",),
     ),
-    Possible(
-        "phrase_lists",
-        "phrases from anywhere, asked whether they would pay",
-        ("reach.view", "phrases"),
-    ),
+    Possible("phrase_lists", "phrases from anywhere, asked whether they would pay", ("reach.view", "phrases")),
     Possible(
         "rivals", "whose brand a phrase names, and who your rivals are", ("reach.view", "rivals"), ("keyword_ranks",)
     ),

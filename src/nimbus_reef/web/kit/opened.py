@@ -13,7 +13,8 @@ OPENED: Final[Mapping[str, tuple[str, str]]] = {
     **dict.fromkeys(("names", "catch-all"), ("catalog.view", "")),
     "products": ("standing.view", "open"),
     "phrases": ("reach.view", "open"),
-    **dict.fromkeys(("ranks", "rival-ads"), ("reach.view", "")),
+    **dict.fromkeys(("ranks", "rival-ads"), ("reach.view", "open")),
+    **dict.fromkeys(("top-of-search", "small-shares", "coverage", "own-against-own"), ("reach.view", "")),
     "placements": ("delivery.view", "open"),
     "budgets": ("delivery.view", ""),
     "boosts": ("delivery.view", "whose"),
@@ -34,6 +35,10 @@ KINDS_OF_ROWS: Final[Mapping[str, str]] = {
     "phrases": "new phrase",
     "ranks": "phrase",
     "rival-ads": "phrase",
+    "top-of-search": "target",
+    "small-shares": "search term",
+    "coverage": "product",
+    "own-against-own": "phrase",
     "placements": "placement",
 }
 """What a row of a view is called."""

@@ -8,14 +8,17 @@ from typing import Any, Final
 
 import polars as pl
 
+from nimbus_reef.analysis.tables import Listing
 from nimbus_reef.core.market_fit import SEEN_WITHIN
 from nimbus_reef.web.kit.answers import Answer
 from nimbus_reef.web.kit.context import Context
 from nimbus_reef.web.kit.lists import ListSpec, listed
-from nimbus_reef.web.kit.tables import TableView, head_of, table_of, words_head
+from nimbus_reef.web.kit.tables import Head, TableView, head_of, table_of
 
 WIDTH: Final = 78.0
 """Of a line from rank 1 to 40."""
+_DEPTHS: Final = (3, 10, 20, int(SEEN_WITHIN))
+"""Ranks from which a cell is darker."""
 Row = Mapping[str, Any]
 
 
@@ -41,7 +44,7 @@ def rank_line(ranks: Sequence[float], own: float | None, said: str) -> RankLine:
 
 
 @dataclass(frozen=True, slots=True)
-class Cell:
+class ListCell:
     """
     What stands in a cell. small: under it; words: it is no figure; bold; title: on focus; ranks: a line instead; share:
     a part of one, as a bar under it; shade: how dark its ground is, 0 for none to 4.
@@ -58,7 +61,7 @@ class Cell:
 
 
 @dataclass(frozen=True, slots=True)
-class Line:
+class ListLine:
     """A row: its key, name, what stands under that, the mark before it, where its name leads, its cells."""
 
     key: str
@@ -66,40 +69,48 @@ class Line:
     where: str
     mark: str
     href: str
-    cells: tuple[Cell, ...]
+    cells: tuple[ListCell, ...]
 
 
 @dataclass(frozen=True, slots=True)
-class Column:
-    """A column: the field it shows, or the words over it, and its cell of a row."""
+class ListColumn:
+    """A column: the field it shows, or the words over it, and its cell of a row; words: it holds no figures."""
 
     head: str
-    cell: Callable[[Row], Cell]
+    cell: Callable[[Row], ListCell]
     definition: str = ""
+    words: bool = True
 
 
-def figure(head: str, say: Callable[[Any], str], of: str = "", *, bold: bool = False) -> Column:
+def rank_shade(rank: float | None) -> int:
+    """How dark the ground of a rank is."""
+    return 0 if rank is None else sum(rank <= depth for depth in _DEPTHS)
+
+
+def figure(head: str, say: Callable[[Any], str], of: str = "", *, bold: bool = False) -> ListColumn:
     """A column of figures; of: the column of rows that it tells, where that is not called as the field."""
-    return Column(head, lambda row: Cell(say(row[of or head]), bold=bold))
+    return ListColumn(head, lambda row: ListCell(say(row[of or head]), bold=bold))
 
 
 @dataclass(frozen=True, slots=True)
 class ListView:
     """
-    A list. narrowed: ready filters: words, address, whether in force; line: the width of a line of ranks; accepts: what
+    A list. narrowed: ready filters: words, address, whether in force; ways: the
+    same of other ways to see it; line: the width of a line of ranks; accepts: what
     is proposed on its rows can be accepted; opens: a row opens beside it.
     """
 
     answer: Answer
     table: TableView
     narrowed: tuple[tuple[str, str, bool], ...]
+    ways: tuple[tuple[str, str, bool], ...]
     line: float
     accepts: bool
     opens: bool
 
 
 @dataclass(frozen=True, slots=True)
-class Named:
+class ListName:
     """How a row is called: name, what stands under it, its mark, and where the name leads where nothing opens."""
 
     name: str
@@ -108,17 +119,18 @@ class Named:
     href: str = ""
 
 
+Ways = tuple[tuple[str, str, bool], ...]
 Ready = Sequence[tuple[str, tuple[str, ...]]]
 
 
-def page(
+def page_of(
     ask: Context,
     view: str,
     spec: ListSpec,
     *,
     first: str,
-    named: Callable[[Row], Named],
-    columns: Callable[[Context, pl.DataFrame], Sequence[Column]],
+    named: Callable[[Row], ListName],
+    columns: Callable[[Context, Listing], Sequence[ListColumn]],
     answer: Callable[[pl.DataFrame], Answer],
     empty: str,
     things: str = "phrases",
@@ -126,18 +138,19 @@ def page(
     accepts: bool = False,
     opens: bool = False,
     picks: bool = False,
+    ways: Callable[[Listing], Ways] = lambda _: (),
 ) -> ListView:
     """
-    A list's page. first: the field of its names; columns: of the rows that are shown; empty: what is said where there is
-    no row at all.
+    A list's page. first: the field of its names; columns: of the rows that match and are shown; empty: what is said
+    where there is no row at all; ways: other ways to see it.
     """
     of, scope, here = listed(ask, spec), ask.scope, ask.url("reach.view", name=view)
-    shown = columns(ask, of.found.shown)
+    shown = columns(ask, of.found)
     heads = [head_of(of.fields[first], of.found.sort, ask.figures, css="first", rises=True)]
     heads += [
         head_of(of.fields[each.head], of.found.sort, ask.figures)
         if each.head in of.fields
-        else words_head(each.head, each.definition)
+        else Head(each.head, each.definition, css="words" if each.words else "")
         for each in shown
     ]
     lines = []
@@ -145,7 +158,7 @@ def page(
         called = named(row)
         href = scope.link(here, open=row["row_id"]) if opens else called.href
         cells = tuple(each.cell(row) for each in shown)
-        lines.append(Line(row["row_id"], called.name, called.where, called.mark, href, cells))
+        lines.append(ListLine(row["row_id"], called.name, called.where, called.mark, href, cells))
     money = "spend" in of.rows.columns and of.rows.schema["spend"].is_integer()
     table = table_of(
         ask,
@@ -153,7 +166,7 @@ def page(
         lines,
         tuple(heads),
         here=here,
-        name=view,
+        name="pool",
         things=things,
         picks=(accepts or picks) and ask.writes,
         empty=empty if of.rows.is_empty() else f"No {things} match.",
@@ -164,4 +177,4 @@ def page(
         (words, scope.link(here, where=where, page=1, open=""), set(where) == set(scope.where))
         for words, where in ready
     )
-    return ListView(answer(of.rows), table, narrowed, WIDTH, accepts, opens)
+    return ListView(answer(of.rows), table, narrowed, ways(of.found), WIDTH, accepts, opens)

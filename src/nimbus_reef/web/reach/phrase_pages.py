@@ -32,10 +32,8 @@ from nimbus_reef.errors import BadInput
 from nimbus_reef.formats.figures import Figures
 from nimbus_reef.formats.typed import number
 from nimbus_reef.store.people import hidden_findings
-from nimbus_reef.web.kit import luck
 from nimbus_reef.web.kit.answers import Answer
 from nimbus_reef.web.kit.context import Context
-from nimbus_reef.web.kit.drawers import Drawer, offered
 from nimbus_reef.web.kit.lists import ListSpec
 from nimbus_reef.web.kit.lists import listed as list_of
 from nimbus_reef.web.kit.tables import TableView, head_of, table_of, words_head
@@ -101,12 +99,12 @@ def lines(ask: Context, rows: pl.DataFrame) -> list[PhraseLine]:
             _mark(row),
             row["status"],
             tuple((letter, words, bool(row[name])) for letter, words, name in SOURCES),
-            figures.count(row["volume"]) if row["volume"] is not None else "–",
+            figures.count(row["volume"]),
             f"{figures.count(row['free_orders'])} of {figures.count(row['free_clicks'])}"
             if row["free_clicks"]
             else "–",
-            own := figures.count(row["own_rank"]) if row["own_rank"] is not None else "–",
-            rank_line(ranks.get(row["normal_id"], ()), row["own_rank"], own),
+            figures.count(row["own_rank"]),
+            rank_line(ranks.get(row["normal_id"], ()), row["own_rank"], figures.count(row["own_rank"])),
             figures.percent(row["pays"], 0) if row["pays"] is not None else "–",
             _hill(row),
             figures.number(row["bid"]) if row["stays"] is None else "–",
@@ -192,7 +190,9 @@ def fields(_: Context, rows: pl.DataFrame) -> Mapping[str, Field]:
         yes_or_no("searched", "in the query funnel", pl.col("searched")),
         yes_or_no("listed", "in keyword lists", pl.col("listed")),
         Field("list", "list", pl.col("brought"), "", "Names of lists that were brought in", text=True),
-        Field("suggested", "suggested bid", pl.col("suggested"), "¤", "The bid that the marketplace suggests", digits=2),
+        Field(
+            "suggested", "suggested bid", pl.col("suggested"), "¤", "The bid that the marketplace suggests", digits=2
+        ),
         yes_or_no("own_term", "own search term", pl.col("own_term"), "It converted by ads, longer ago"),
     )
 
@@ -348,39 +348,3 @@ def grouped(ask: Context, keys: Sequence[str], name: str, budget: str) -> list[P
     planned = {each.promise.row_id for each in ask.planned() if each.promise.view == buying.VIEW}
     free = [key for key in keys if key not in planned]
     return buying.campaigns(ask.facts, ask.selection, free, name.strip(), None if amount is None else float(amount))
-
-
-def _told(row: Mapping[str, Any], figures: Figures) -> str:
-    """What lists say of a phrase."""
-    volume = row["volume"]
-    said = [f"{figures.count(volume)} searches a week." if volume is not None else "Its volume is unknown."]
-    if row["suggested"] is not None:
-        said.append(f"The marketplace suggests a bid of {figures.money(row['suggested'], 2)}.")
-    if row["brought"]:
-        said.append(f"On your list “{row['brought']}”.")
-    return " ".join(said)
-
-
-def drawer(ask: Context, row_id: str) -> Drawer:
-    """A phrase, what its conversion rests on, and the keyword that is proposed."""
-    figures = ask.figures
-    (row,), (proposal,) = (
-        buying.rows_of(ask.facts, ask.selection, [row_id]),
-        buying.proposals(ask.facts, ask.selection, [row_id]),
-    )
-    fit = market.fitted(ask.facts, ask.selection.whole)
-    own = f"{figures.counted(row['free_clicks'], 'click')} without ads" if row["free_clicks"] else "this phrase"
-    ranked = market.ranked(ask.facts, ask.selection, row["normal_id"])
-    return Drawer(
-        row_id,
-        row["phrase"],
-        f"{row['sku']} · {row['category'] or 'category unknown'}",
-        f"It would convert {figures.rate(row['cvr'])}.",
-        _told(row, figures),
-        offered(ask, proposal),
-        picture=luck.of_phrase(row, fit.mean, own, figures) if fit else None,
-        siblings_title="Who ranks for it",
-        siblings=tuple(
-            ("none", f"{figures.count(rank)}. {brand}", title or item, "") for rank, brand, title, item in ranked
-        ),
-    )

@@ -70,5 +70,7 @@ def _said(item: RankedItem, figures: Figures) -> str:
     age = f", {figures.counted(item.age, 'day')} old" if item.age is not None else ""
     if not ranks:
         return f"no rank{age}"
-    moved = figures.count(ranks[0]) if ranks[0] == ranks[-1] else f"{figures.count(ranks[0])} → {figures.count(ranks[-1])}"
+    moved = (
+        figures.count(ranks[0]) if ranks[0] == ranks[-1] else f"{figures.count(ranks[0])} → {figures.count(ranks[-1])}"
+    )
     return f"rank {moved}{age}"

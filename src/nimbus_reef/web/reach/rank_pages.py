@@ -2,54 +2,68 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Final
 
 import polars as pl
 
 from nimbus_reef.analysis.reach import files, market, ranks
-from nimbus_reef.analysis.tables import Field, by_key, choice, yes_or_no
+from nimbus_reef.analysis.reach.ranks import RivalRanks
+from nimbus_reef.analysis.tables import Field, Listing, by_key, choice, yes_or_no
 from nimbus_reef.core.rank_gaps import Fight, Gap, Title
 from nimbus_reef.formats.figures import Figures
 from nimbus_reef.web.kit.answers import Answer
 from nimbus_reef.web.kit.context import Context
 from nimbus_reef.web.kit.lists import ListSpec
-from nimbus_reef.web.reach.listed import Cell, Column, ListView, Named, Ready, Row, figure, page, rank_line
+from nimbus_reef.web.reach.listed import (
+    ListCell,
+    ListColumn,
+    ListName,
+    ListView,
+    Ready,
+    Row,
+    Ways,
+    figure,
+    page_of,
+    rank_line,
+    rank_shade,
+)
 
 _BEHIND: Final = (Gap.BEHIND.value, Gap.ABSENT.value)
 
 
-def _named(row: Row) -> Named:
+def _named(row: Row) -> ListName:
     where = f"{row['sku'] or 'no product'} · {row['category'] or 'category unknown'}"
     mark = "above" if row["gap"] in _BEHIND else "within" if row["gap"] == Gap.HELD.value else "undecided"
-    return Named(row["phrase"], where, mark)
+    return ListName(row["phrase"], where, mark)
 
 
-def _columns(ask: Context, rows: pl.DataFrame) -> dict[str, Column]:
+def _columns(ask: Context, rows: pl.DataFrame) -> dict[str, ListColumn]:
     """Every column that a list of ranks may show, by the field or the words over it."""
     figures, told = ask.figures, market.ranks_of(ask.facts, ask.selection, rows["normal_id"])
 
-    def title(row: Row) -> Cell:
+    def title(row: Row) -> ListCell:
         text = f"lacks “{row['missing']}”" if row["missing"] else row["title"]
-        return Cell(text, words=True, title=text)
+        return ListCell(text, words=True, title=text)
 
-    def line(row: Row) -> Cell:
+    def line(row: Row) -> ListCell:
         ranks = told.get(row["normal_id"], ())
-        return Cell("", ranks=rank_line(ranks, row["own_rank"], figures.count(row["own_rank"])))
+        return ListCell("", ranks=rank_line(ranks, row["own_rank"], figures.count(row["own_rank"])))
 
-    def new(row: Row) -> Cell:
-        return Cell(f"+{figures.count(row['new_paying'])} new" if row["new_paying"] else "")
+    def new(row: Row) -> ListCell:
+        return ListCell(f"+{figures.count(row['new_paying'])} new" if row["new_paying"] else "")
 
     return {
         each.head: each
         for each in (
             *(figure(name, figures.count) for name in ("volume", "own_rank", "best_rival", "paying", "own_ad")),
-            Column(_LINE, line),
+            ListColumn(_LINE, line),
             figure("relevance", lambda part: figures.percent(part, 0)),
-            Column(_TITLE, title),
-            Column(_FIRST, lambda row: Cell(row["fight"], small=row["gap"], words=True)),
-            Column("new_paying", new),
+            ListColumn(_TITLE, title),
+            ListColumn(_FIRST, lambda row: ListCell(row["fight"], small=row["gap"], words=True)),
+            ListColumn("new_paying", new),
             figure("gain", lambda gain: figures.number(gain, 0), "profit", bold=True),
         )
     }
@@ -96,7 +110,13 @@ def fields(_: Context, rows: pl.DataFrame) -> Mapping[str, Field]:
 
 def _rows(ask: Context) -> pl.DataFrame:
     products = replace(ask.selection, part=ask.selection.part.products_only)
-    return products.within(ask.facts, ranks.gaps(ask.facts, ask.selection))
+    rows = products.within(ask.facts, ranks.gaps(ask.facts, ask.selection))
+    if not (rival := ask.scope.own_value("rival")):
+        return rows
+    seen = [
+        phrase for each in ranks.by_rival(ask.facts, ask.selection, rows["normal_id"], rival) for phrase in each.ranks
+    ]
+    return rows.filter(pl.col("normal_id").is_in(seen))
 
 
 GAPS: Final = ListSpec(
@@ -134,33 +154,117 @@ _ADS_SHOWN: Final = ("volume", "paying", "new_paying", "own_ad", "own_rank", "ga
 
 
 def gaps_page(ask: Context) -> ListView:
-    """The view of rank gaps."""
-    return _page(ask, "ranks", GAPS, _GAPS_SHOWN, _GAPS_READY, _gaps_answer)
+    """The view of rank gaps; its address says whether by gap, by rival, or against one of them."""
+    if ask.scope.own_value("by") != "rival":
+        return _page(ask, "ranks", GAPS, _of(_GAPS_SHOWN), _GAPS_READY, _gaps_answer, _ways_of(ask))
+    alone = ask.scope.own_value("rival")
+    answer = _against(ask, alone) if alone else _gaps_answer
+    return _page(ask, "ranks", GAPS, _by_rival, _GAPS_READY, answer, _ways_of(ask))
+
+
+def _ways_of(ask: Context) -> Callable[[Listing], Ways]:
+    """By gap or by rival, and then each rival alone, those that rank for most first."""
+    scope, here = ask.scope, ask.url("reach.view", name="ranks")
+    by_rival, alone = scope.own_value("by") == "rival", scope.own_value("rival")
+
+    def ways(found: Listing) -> Ways:
+        both = (
+            ("by gap", scope.choose(here, by="", rival=""), not by_rival),
+            ("by rival", scope.choose(here, by="rival", rival=""), by_rival and not alone),
+        )
+        if not by_rival:
+            return both
+        seen = ranks.by_rival(ask.facts, ask.selection, found.rows["normal_id"])
+        one = ((name, scope.choose(here, rival=each.item), each.item == alone) for each, name in _called(seen))
+        return (*both, *one)
+
+    return ways
+
+
+def _called(seen: Sequence[RivalRanks]) -> list[tuple[RivalRanks, str]]:
+    """Rivals with their brands, and their items where one brand has several."""
+    brands = Counter(each.brand for each in seen)
+    return [(each, each.brand if brands[each.brand] == 1 else f"{each.brand} {each.item}") for each in seen]
+
+
+def _by_rival(ask: Context, found: Listing) -> Sequence[ListColumn]:
+    """Our best rank and those of rivals, the better the darker; against one, what comes first beside it."""
+    figures, alone = ask.figures, ask.scope.own_value("rival")
+
+    def ranked(head: str, of: Callable[[Row], float | None], definition: str = "") -> ListColumn:
+        return ListColumn(
+            head, lambda row: ListCell(figures.count(of(row)), shade=rank_shade(of(row))), definition, words=False
+        )
+
+    def rank_in(of: Mapping[int, float]) -> Callable[[Row], float | None]:
+        return lambda row: of.get(row["normal_id"])
+
+    seen = _called(ranks.by_rival(ask.facts, ask.selection, found.rows["normal_id"], alone))
+    every = _columns(ask, found.shown)
+    columns = [every["volume"], ranked("own_rank", lambda row: row["own_rank"])]
+    columns += [ranked(name, rank_in(each.ranks), f"Item {each.item}") for each, name in seen]
+    return [*columns, every[_TITLE], every[_FIRST], every["gain"]] if alone else columns
+
+
+def _against(ask: Context, rival: str) -> Callable[[pl.DataFrame, Figures], Answer]:
+    """Where one rival ranks, and where before us."""
+
+    def answer(rows: pl.DataFrame, figures: Figures) -> Answer:
+        seen = ranks.by_rival(ask.facts, ask.selection, rows["normal_id"], rival)
+        if not seen:
+            return Answer("This item ranks within 40 for none of these phrases.", "Choose another one.")
+        (only,) = seen
+        theirs = pl.col("normal_id").replace_strict(dict(only.ranks), default=None, return_dtype=pl.Float64)
+        ahead = rows.filter(pl.col("own_rank").is_null() | (theirs < pl.col("own_rank")))
+        first = ahead.filter(pl.col("fight").is_in([Fight.BOTH.value, Fight.KEYWORD.value]))
+        return Answer(
+            f"{only.brand} ranks within 40 for {figures.counted(len(rows), 'phrase')}, before you for"
+            f" {figures.count(len(ahead))}.",
+            f"An exact keyword would pay for {figures.count(len(first))} of those.",
+        )
+
+    return answer
 
 
 def ads_page(ask: Context) -> ListView:
     """The view of what rivals pay for."""
-    return _page(ask, "rival-ads", ADS, _ADS_SHOWN, _ADS_READY, _ads_answer)
+    return _page(ask, "rival-ads", ADS, _of(_ADS_SHOWN), _ADS_READY, _ads_answer)
+
+
+Columns = Callable[[Context, Listing], Sequence[ListColumn]]
+
+
+def _of(shown: Sequence[str]) -> Columns:
+    """Some of the columns."""
+
+    def columns(ask: Context, found: Listing) -> Sequence[ListColumn]:
+        every = _columns(ask, found.shown)
+        return [every[key] for key in shown]
+
+    return columns
 
 
 def _page(
     ask: Context,
     view: str,
     spec: ListSpec,
-    shown: Sequence[str],
+    columns: Columns,
     ready: Ready,
     answer: Callable[[pl.DataFrame, Figures], Answer],
+    ways: Callable[[Listing], Ways] = lambda _: (),
 ) -> ListView:
-    return page(
+    return page_of(
         ask,
         view,
         spec,
         first="name",
         named=_named,
-        columns=lambda of, rows: [column for key in shown if (column := _columns(of, rows).get(key))],
+        columns=columns,
         answer=lambda rows: answer(rows, ask.figures),
         empty="No keyword list with such ranks is loaded.",
         ready=ready,
+        ways=ways,
+        accepts=True,
         opens=True,
     )
 

@@ -1,4 +1,4 @@
-"""Reach: phrases that were never bought, rank gaps, rivals."""
+"""Reach: phrases never bought, room at the top of search, rank gaps, rivals, coverage."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from typing import Final
 from flask import Blueprint, flash, redirect, request, url_for
 from werkzeug.wrappers import Response as AnyResponse
 
-from nimbus_reef.analysis.reach import files, market
+from nimbus_reef.analysis.reach import buying, files, market, shares
 from nimbus_reef.analysis.reach.pool import is_made
 from nimbus_reef.core.checks.reach import PHRASES
 from nimbus_reef.errors import BadInput
@@ -20,25 +20,75 @@ from nimbus_reef.web import acting
 from nimbus_reef.web.current import context, current_scope, figures, is_first_answer, must_write, services
 from nimbus_reef.web.kit.judging import worked_out_first
 from nimbus_reef.web.kit.views import AreaView
-from nimbus_reef.web.reach import phrase_pages, rank_pages, rival_pages
+from nimbus_reef.web.reach import (
+    coverage_pages,
+    overlap_pages,
+    phrase_drawer,
+    phrase_pages,
+    rank_pages,
+    rival_pages,
+    share_pages,
+    two_phrase_pages,
+)
 from nimbus_reef.web.view_routes import add_acceptance, add_pages
 
 reach = Blueprint("reach", __name__, url_prefix="/reach")
 VIEWS: Final[Mapping[str, AreaView]] = {
-    "phrases": AreaView(
+    buying.VIEW: AreaView(
         "Phrases never bought",
         phrase_pages.page,
         files.NEEDS["phrases"],
         phrase_pages.LIST,
-        drawer=phrase_pages.drawer,
+        drawer=phrase_drawer.of_pool,
         thing="phrase",
         things="phrases",
     ),
-    "ranks": AreaView("Rank gaps", rank_pages.gaps_page, files.NEEDS["ranks"], rank_pages.GAPS),
+    shares.TOP_VIEW: AreaView(
+        "Top of search",
+        share_pages.top_page,
+        files.NEEDS[shares.TOP_VIEW],
+        share_pages.TOP,
+        thing="target",
+        things="targets",
+        template="list",
+    ),
+    shares.TERMS_VIEW: AreaView(
+        "Small shares",
+        share_pages.terms_page,
+        files.NEEDS[shares.TERMS_VIEW],
+        share_pages.TERMS,
+        thing="search term",
+        things="search terms",
+        template="list",
+    ),
+    "ranks": AreaView(
+        "Rank gaps",
+        rank_pages.gaps_page,
+        files.NEEDS["ranks"],
+        rank_pages.GAPS,
+        drawer=phrase_drawer.of_ranks,
+        thing="phrase",
+        things="phrases",
+        template="list",
+    ),
     "rival-ads": AreaView(
-        "What rivals pay for", rank_pages.ads_page, files.NEEDS["ranks"], rank_pages.ADS, template="ranks"
+        "Rivals’ ads",
+        rank_pages.ads_page,
+        files.NEEDS["ranks"],
+        rank_pages.ADS,
+        drawer=phrase_drawer.of_ranks,
+        thing="phrase",
+        things="phrases",
+        template="list",
     ),
     "rivals": AreaView("Rivals", rival_pages.page, files.NEEDS["rivals"], rival_pages.LIST),
+    "coverage": AreaView(
+        "Coverage", coverage_pages.page, files.NEEDS["coverage"], coverage_pages.LIST, template="list"
+    ),
+    "own-against-own": AreaView(
+        "Own against own", overlap_pages.page, files.NEEDS["own-against-own"], overlap_pages.LIST, template="list"
+    ),
+    "two-phrases": AreaView("Two phrases", two_phrase_pages.page, files.NEEDS["phrases"], file=two_phrase_pages.table),
 }
 TITLES: Final = {name: each.title for name, each in VIEWS.items()}
 LATER: Final = timedelta(weeks=4)
@@ -46,8 +96,14 @@ MOST_CHOSEN: Final = 60
 MOST_SET_ASIDE: Final = 500
 
 
-def _before(_: str) -> None:
+_OF_THE_MARKET: Final = frozenset(VIEWS) - {shares.TOP_VIEW, "rivals"}
+"""Views whose rows are phrases of the market."""
+
+
+def _before(name: str) -> None:
     """Answers with sums first where the pool is made from very many rows."""
+    if name not in _OF_THE_MARKET:
+        return
     facts, scope = services().facts, current_scope()
     make = lambda: is_made(facts, scope.selection)  # noqa: E731
     reads = [("search_term_daily", market.window(scope.selection))]
@@ -58,8 +114,8 @@ add_pages(
     reach,
     VIEWS,
     "Reach",
-    "This area needs keyword lists with ranks or the query funnel, and search terms by day. Rivals tell whose brand a"
-    " phrase names.",
+    "This area needs keyword lists with ranks or the query funnel, and search terms by day. Shares in the reports of"
+    " targets and search terms tell where more can be won.",
     _before,
 )
 add_acceptance(reach, VIEWS, "Reach")

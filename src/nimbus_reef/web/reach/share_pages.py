@@ -9,7 +9,7 @@ import polars as pl
 
 from nimbus_reef.analysis.judged_tables import P_OVER
 from nimbus_reef.analysis.reach import files, shares
-from nimbus_reef.analysis.tables import Field, by_key, choice, metric_fields, yes_or_no
+from nimbus_reef.analysis.tables import Field, Listing, by_key, choice, metric_fields, yes_or_no
 from nimbus_reef.core.metrics import ratio
 from nimbus_reef.core.model import from_micro
 from nimbus_reef.core.search_shares import SURE
@@ -17,7 +17,7 @@ from nimbus_reef.formats.figures import Figures
 from nimbus_reef.web.kit.answers import Answer
 from nimbus_reef.web.kit.context import Context
 from nimbus_reef.web.kit.lists import ListSpec
-from nimbus_reef.web.reach.listed import Cell, Column, ListView, Named, Ready, Row, figure, page
+from nimbus_reef.web.reach.listed import ListCell, ListColumn, ListName, ListView, Ready, Row, figure, page_of
 
 _METRICS: Final = ("clicks", "orders", "cvr", "cpc", "acos", "spend", "sales", "impressions")
 
@@ -78,11 +78,11 @@ def top_page(ask: Context) -> ListView:
     def share(value: float) -> str:
         return figures.percent(value, 0)
 
-    def columns(_: Context, __: pl.DataFrame) -> Sequence[Column]:
+    def columns(_: Context, __: Listing) -> Sequence[ListColumn]:
         return (
             _share_column("top_of_search_share", figures),
             figure("bid", figures.number),
-            Column("next_bid", _next_bid(figures)),
+            ListColumn("next_bid", _next_bid(figures)),
             figure("after", share),
             figure("room", share),
             figure("gain", lambda gain: figures.number(gain or None, 0), bold=True),
@@ -101,19 +101,21 @@ def top_page(ask: Context) -> ListView:
                 "Load targets by day with the column top_of_search_share in Intake.",
             )
         raised = rows.filter(pl.col("proposed") > pl.col("bid"))
-        count = figures.counted(len(rows), "target")
+        count, gain = figures.counted(len(rows), "target"), figures.money(float(raised["gain"].sum()))
         return Answer(
-            f"{count} well within target get little of the top of search.",
-            f"A raise is proposed for {figures.count(len(raised))}: about {figures.money(float(raised['gain'].sum()))} profit"
-            f" in 30 days. {_days(found, ask)}{_left_out(found.left_out, figures)}",
+            f"{count} well within target {'gets' if len(rows) == 1 else 'get'} little of the top of search.",
+            f"A raise is proposed for {figures.count(len(raised))}: about {gain} profit in 30 days."
+            f" {_days(found, ask)}{_left_out(found.left_out, figures)}",
         )
 
-    return page(
+    return page_of(
         ask,
         shares.TOP_VIEW,
         TOP,
         first="name",
-        named=lambda row: Named(row["target"], f"{row['match_type']} · {row['campaign']}", "within", _target(ask)(row)),
+        named=lambda row: ListName(
+            row["target"], f"{row['match_type']} · {row['campaign']}", "within", _target(ask)(row)
+        ),
         columns=columns,
         answer=answer,
         empty="No target well within target has little of the top of search.",
@@ -123,21 +125,23 @@ def top_page(ask: Context) -> ListView:
     )
 
 
-def _share_column(of: str, figures: Figures) -> Column:
-    return Column("share", lambda row: Cell(figures.percent(row[of], 0), share=row[of]))
+def _share_column(of: str, figures: Figures) -> ListColumn:
+    return ListColumn("share", lambda row: ListCell(figures.percent(row[of], 0), share=row[of]))
 
 
-def _next_bid(figures: Figures) -> Callable[[Row], Cell]:
-    def cell(row: Row) -> Cell:
+def _next_bid(figures: Figures) -> Callable[[Row], ListCell]:
+    def cell(row: Row) -> ListCell:
         stays = row["proposed"] is None or row["proposed"] == row["bid"]
-        return Cell("–", small=row["held"] or "") if stays else Cell(figures.number(row["proposed"]), bold=True)
+        return ListCell("–", small=row["held"] or "") if stays else ListCell(figures.number(row["proposed"]), bold=True)
 
     return cell
 
 
-def _money(figures: Figures) -> tuple[Column, ...]:
+def _money(figures: Figures) -> tuple[ListColumn, ...]:
     return (
-        Column("acos", lambda row: Cell(figures.percent(ratio(row["spend"], row["sales"]) if row["sales"] else None))),
+        ListColumn(
+            "acos", lambda row: ListCell(figures.percent(ratio(row["spend"], row["sales"]) if row["sales"] else None))
+        ),
         figure("sales", lambda sales: figures.number(from_micro(sales), 0)),
     )
 
@@ -147,7 +151,7 @@ def _target(ask: Context) -> Callable[[Row], str]:
     return lambda row: ask.scope.link(here, where=(), query="", sort="", page=1, open=row["row_id"])
 
 
-def _days(found: shares.Listed, ask: Context) -> str:
+def _days(found: shares.SharesListed, ask: Context) -> str:
     """Says where shares are told of other days than sales."""
     window, told, figures = ask.selection.window, found.told, ask.figures
     if told is None or told == window:
@@ -164,8 +168,17 @@ def term_fields(_: Context, rows: pl.DataFrame) -> Mapping[str, Field]:
     """What search terms are filtered and sorted by."""
     return by_key(
         Field("name", "search term, campaign", pl.col("term"), text=True),
-        Field("rank", "rank", pl.col("impression_rank"), "", "Your rank by impressions among all who advertise", digits=1),
-        Field("share", "impression share", pl.col("impression_share") * 100, "%", "Your part of its ad impressions", digits=0),
+        Field(
+            "rank", "rank", pl.col("impression_rank"), "", "Your rank by impressions among all who advertise", digits=1
+        ),
+        Field(
+            "share",
+            "impression share",
+            pl.col("impression_share") * 100,
+            "%",
+            "Your part of its ad impressions",
+            digits=0,
+        ),
         P_OVER,
         *_metrics(),
         choice("campaign", "campaign", pl.col("campaign"), rows),
@@ -187,18 +200,20 @@ def terms_page(ask: Context) -> ListView:
     """The view of search terms with a small share."""
     figures = ask.figures
     found = shares.small_shares(ask.facts, ask.selection)
-    blind = "" if shares.sees_all_searches(ask.facts, ask.selection) else (
-        "No automatic target is live, so searches beside your keywords are not seen. "
+    blind = (
+        ""
+        if shares.sees_all_searches(ask.facts, ask.selection)
+        else ("No automatic target is live, so searches beside your keywords are not seen. ")
     )
 
-    def columns(_: Context, __: pl.DataFrame) -> Sequence[Column]:
+    def columns(_: Context, __: Listing) -> Sequence[ListColumn]:
         return (
             _share_column("impression_share", figures),
             figure("rank", lambda rank: figures.number(rank, 1), "impression_rank"),
             figure("clicks", figures.count),
             figure("orders", figures.count),
             figure("p_over", lambda chance: figures.percent(chance, 0)),
-            Column("cpc", lambda row: Cell(figures.number(from_micro(row["spend"] / row["clicks"]) if row["clicks"] else None))),
+            ListColumn("cpc", lambda row: ListCell(figures.number(ratio(from_micro(row["spend"]), row["clicks"])))),
             *_money(figures),
         )
 
@@ -209,20 +224,20 @@ def terms_page(ask: Context) -> ListView:
                 f"{blind}Load search terms by day with impression_share and impression_rank in Intake.",
             )
         count = figures.counted(len(rows), "search term")
-        verb = "earns" if len(rows) == 1 else "earn"
+        verbs = "earns and gets" if len(rows) == 1 else "earn and get"
         return Answer(
-            f"{count} {verb} and {'gets' if len(rows) == 1 else 'get'} little of what shoppers see.",
-            f"A keyword of its own bids for each search. {blind}{_days(found, ask)}{_left_out(found.left_out, figures)}",
+            f"{count} {verbs} little of what shoppers see.",
+            f"Each can get a keyword of its own. {blind}{_days(found, ask)}{_left_out(found.left_out, figures)}",
         )
 
     here = ask.url("targeting.table", name="terms")
 
-    return page(
+    return page_of(
         ask,
         shares.TERMS_VIEW,
         TERMS,
         first="name",
-        named=lambda row: Named(
+        named=lambda row: ListName(
             row["term"],
             row["campaign"],
             "within" if row["p_over"] <= SURE else "undecided",

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Final
 
@@ -9,7 +10,7 @@ import polars as pl
 
 from nimbus_reef.analysis.reach import market, two_phrases
 from nimbus_reef.analysis.reach.two_phrases import Estimate, Phrase
-from nimbus_reef.core.model import MICRO, from_micro
+from nimbus_reef.core.model import MICRO
 from nimbus_reef.formats.figures import NOTHING, Figures
 from nimbus_reef.formats.tables import Table
 from nimbus_reef.web.kit.answers import Answer
@@ -17,6 +18,8 @@ from nimbus_reef.web.kit.context import Context
 from nimbus_reef.web.reach.rank_course import RankCourse, drawn
 
 _OFFERED: Final = 200
+_MONEY: Final = ("spend", "sales", "cpc", "suggested_bid")
+_SHARES: Final = ("ctr", "cvr", "acos", "relevance")
 
 
 @dataclass(frozen=True, slots=True)
@@ -32,7 +35,7 @@ class Side:
 
 @dataclass(frozen=True, slots=True)
 class ComparedLine:
-    """A figure of both: what it is called, and for each its value and range; better: which is, 0 or 1, None for neither."""
+    """A figure of both: what it is called, for each its value and range; better: which is, 0 or 1, None for neither."""
 
     label: str
     values: tuple[tuple[str, str], ...]
@@ -44,75 +47,96 @@ class TwoPhrasesView:
     """The two sides; offered: phrases to choose from."""
 
     answer: Answer
-    sides: tuple[Side, Side]
+    sides: tuple[Side, ...]
     lines: tuple[ComparedLine, ...]
     offered: tuple[str, ...]
 
 
+@dataclass(frozen=True, slots=True)
+class _Compared:
+    """A figure that is compared. column: in files; low_is_good: null where neither is better."""
+
+    label: str
+    column: str
+    of: Callable[[Phrase], Estimate]
+    low_is_good: bool | None = None
+
+
+def _told(column: str) -> Callable[[Phrase], Estimate]:
+    return lambda phrase: Estimate(phrase.row[column])
+
+
+_FIGURES: Final = (
+    _Compared("searches a week", "searches_a_week", _told("volume")),
+    _Compared("ad groups", "ad_groups", lambda of: Estimate(of.places)),
+    _Compared("clicks", "clicks", lambda of: Estimate(of.clicks)),
+    _Compared("orders", "orders", lambda of: Estimate(of.orders)),
+    _Compared("spend", "spend", lambda of: Estimate(of.spend / MICRO)),
+    _Compared("sales", "sales", lambda of: Estimate(of.sales / MICRO)),
+    _Compared("CPC", "cpc", lambda of: Estimate(None if of.cpc is None else of.cpc / MICRO)),
+    _Compared("suggested bid", "suggested_bid", _told("suggested")),
+    _Compared("CTR", "ctr", lambda of: of.ctr, low_is_good=False),
+    _Compared("CVR", "cvr", lambda of: of.cvr, low_is_good=False),
+    _Compared("ACOS", "acos", lambda of: of.acos, low_is_good=True),
+    _Compared("relevance", "relevance", lambda of: Estimate(_relevance(of))),
+    _Compared("own rank", "own_rank", _told("own_rank")),
+    _Compared("rivals within 40", "rivals_within_40", _told("rivals_seen")),
+    _Compared("clicks without ads, 90 days", "clicks_without_ads", _told("free_clicks")),
+    _Compared("orders without ads, 90 days", "orders_without_ads", _told("free_orders")),
+)
+
+
+def _relevance(of: Phrase) -> float | None:
+    asked = of.row["rivals_asked"]
+    return of.row["rivals_seen"] / asked if asked else None
+
+
+def _usual(ask: Context) -> list[str]:
+    """Phrases to choose from, those with ranks, clicked and searched most, first."""
+    order = ["listed", "own_clicks", "volume", "phrase"]
+    every = market.phrases(ask.facts, ask.selection).sort(order, descending=[True, True, True, False], nulls_last=True)
+    return every["phrase"].head(_OFFERED).to_list()
+
+
+def _chosen(ask: Context, usual: Sequence[str]) -> list[tuple[str, Phrase | None]]:
+    """The two texts and what is known of each; without a choice, of the first to choose from."""
+    facts, selection, found = ask.facts, ask.selection, []
+    others = iter(usual)
+    for name in ("one", "other"):
+        text = ask.scope.own_value(name) or next(others, "")
+        row = two_phrases.found(facts, selection, text) if text else None
+        found.append((text, two_phrases.compared(facts, selection, row) if row else None))
+    return found
+
+
 def page(ask: Context) -> TwoPhrasesView:
-    """The view; without a choice of the two that are searched most."""
-    facts, selection, figures = ask.facts, ask.selection, ask.figures
-    every = market.phrases(facts, selection).sort(["own_clicks", "volume", "phrase"], descending=[True, True, False], nulls_last=True)
-    usual = every["phrase"].head(2).to_list()
-    typed = [ask.scope.own_value(name) for name in ("one", "other")]
-    texts = [text or (usual[place] if place < len(usual) else "") for place, text in enumerate(typed)]
-    found = [two_phrases.found(facts, selection, text) if text else None for text in texts]
-    both = [two_phrases.compared(facts, selection, row) if row else None for row in found]
-    sides = tuple(_side(ask, text, known) for text, known in zip(texts, both, strict=True))
+    """The view."""
+    usual = _usual(ask)
+    chosen = _chosen(ask, usual)
     return TwoPhrasesView(
-        _answer(texts, both, figures),
-        (sides[0], sides[1]),
-        _lines(both, figures),
-        tuple(every["phrase"].head(_OFFERED).to_list()),
+        _answer(chosen, ask.figures),
+        tuple(_side(ask, text, known) for text, known in chosen),
+        tuple(_line(each, [known for _, known in chosen], ask.figures) for each in _FIGURES),
+        tuple(usual),
     )
 
 
 def table(ask: Context) -> Table | None:
     """The two as a file."""
     rows = []
-    for name, place in (("one", 0), ("other", 1)):
-        every = market.phrases(ask.facts, ask.selection).sort(
-            ["own_clicks", "volume", "phrase"], descending=[True, True, False], nulls_last=True
-        )
-        text = ask.scope.own_value(name) or (every["phrase"][place] if place < len(every) else "")
-        row = two_phrases.found(ask.facts, ask.selection, text) if text else None
-        if row:
-            rows.append(_exported(two_phrases.compared(ask.facts, ask.selection, row)))
+    for _, known in _chosen(ask, _usual(ask)):
+        if known is not None:
+            row: dict[str, object] = {"phrase": known.row["phrase"]}
+            for each in _FIGURES:
+                found = each.of(known)
+                row[each.column] = found.value
+                if each.low_is_good is not None:
+                    row |= {f"{each.column}_low": found.low, f"{each.column}_high": found.high}
+            rows.append(row)
     if not rows:
         return None
-    money = dict.fromkeys(("spend", "sales", "cpc", "suggested_bid"), "0.00")
-    rates = dict.fromkeys(("ctr", "cvr", "cvr_low", "cvr_high", "acos", "acos_low", "acos_high", "relevance"), "0.0%")
-    return Table("two-phrases", pl.DataFrame(rows), money | rates)
-
-
-def _exported(of: Phrase) -> dict[str, object]:
-    row = of.row
-    return {
-        "phrase": row["phrase"],
-        "searches_a_week": row["volume"],
-        "suggested_bid": row["suggested"],
-        "ad_groups": of.places,
-        "impressions": of.impressions,
-        "clicks": of.clicks,
-        "orders": of.orders,
-        "spend": of.spend / MICRO,
-        "sales": of.sales / MICRO,
-        "cpc": None if of.cpc is None else of.cpc / MICRO,
-        "ctr": of.ctr.value,
-        "cvr": of.cvr.value,
-        "cvr_low": of.cvr.low,
-        "cvr_high": of.cvr.high,
-        "acos": of.acos.value,
-        "acos_low": of.acos.low,
-        "acos_high": of.acos.high,
-        "own_rank": row["own_rank"],
-        "relevance": _relevance(of),
-    }
-
-
-def _relevance(of: Phrase) -> float | None:
-    asked = of.row["rivals_asked"]
-    return of.row["rivals_seen"] / asked if asked else None
+    shares = {f"{name}{end}": "0.0%" for name in _SHARES for end in ("", "_low", "_high")}
+    return Table("two-phrases", pl.DataFrame(rows), dict.fromkeys(_MONEY, "0.00") | shares)
 
 
 def _side(ask: Context, text: str, known: Phrase | None) -> Side:
@@ -129,71 +153,45 @@ def _side(ask: Context, text: str, known: Phrase | None) -> Side:
     )
 
 
-def _lines(both: list[Phrase | None], figures: Figures) -> tuple[ComparedLine, ...]:
-    def line(label: str, of: object, say: object, *, low_is_good: bool | None = None) -> ComparedLine:
-        told = [of(each) if each else Estimate(None) for each in both]  # type: ignore[operator]
-        estimates = [each if isinstance(each, Estimate) else Estimate(each) for each in told]
-        values = tuple((say(each.value), _range(each, say)) for each in estimates)  # type: ignore[operator]
-        return ComparedLine(label, values, _better(estimates, low_is_good=low_is_good))
-
-    def money(value: float | None) -> str:
-        return figures.money(value, 2)
-
-    def rank(value: float | None) -> str:
+def _line(of: _Compared, both: Sequence[Phrase | None], figures: Figures) -> ComparedLine:
+    def say(value: float | None) -> str:
+        if of.column in _SHARES:
+            return figures.rate(value, 2 if of.column == "ctr" else 0 if of.column == "relevance" else 1)
+        if of.column in _MONEY:
+            return figures.money(value, 0 if of.column in ("spend", "sales") else 2)
         return figures.count(value)
 
-    return (
-        line("searches a week", lambda of: of.row["volume"], figures.count),
-        line("ad groups", lambda of: of.places, figures.count),
-        line("clicks", lambda of: of.clicks, figures.count),
-        line("orders", lambda of: of.orders, figures.count),
-        line("spend", lambda of: from_micro(of.spend), lambda value: figures.money(value)),
-        line("sales", lambda of: from_micro(of.sales), lambda value: figures.money(value)),
-        line("CPC", lambda of: None if of.cpc is None else from_micro(of.cpc), money),
-        line("suggested bid", lambda of: of.row["suggested"], money),
-        line("CTR", lambda of: of.ctr, lambda value: figures.rate(value, 2), low_is_good=False),
-        line("CVR", lambda of: of.cvr, figures.rate, low_is_good=False),
-        line("ACOS", lambda of: of.acos, figures.rate, low_is_good=True),
-        line("relevance", _relevance, lambda value: figures.rate(value, 0)),
-        line("own rank", lambda of: of.row["own_rank"], rank),
-        line("rivals within 40", lambda of: of.row["rivals_seen"], rank),
-        line("clicks without ads, 90 days", lambda of: of.row["free_clicks"], figures.count),
-        line("orders without ads, 90 days", lambda of: of.row["free_orders"], figures.count),
+    found = [of.of(each) if each else Estimate(None) for each in both]
+    values = tuple(
+        (say(each.value), "" if each.low is None else f"{say(each.low)} to {say(each.high)}") for each in found
     )
+    return ComparedLine(of.label, values, _better(found, of.low_is_good))
 
 
-def _range(of: Estimate, say: object) -> str:
-    if of.low is None or of.high is None:
-        return ""
-    return f"{say(of.low)} to {say(of.high)}"  # type: ignore[operator]
-
-
-def _better(both: list[Estimate], *, low_is_good: bool | None) -> int | None:
+def _better(both: Sequence[Estimate], low_is_good: bool | None) -> int | None:
     """The one that is better by more than luck: their 80 % ranges do not meet."""
     one, other = both
-    if low_is_good is None or None in (one.low, one.high, other.low, other.high):
+    if low_is_good is None or one.low is None or one.high is None or other.low is None or other.high is None:
         return None
-    if one.high < other.low:  # type: ignore[operator]
+    if one.high < other.low:
         return 0 if low_is_good else 1
-    if other.high < one.low:  # type: ignore[operator]
-        return 1 if low_is_good else 0
-    return None
+    return (1 if low_is_good else 0) if other.high < one.low else None
 
 
-def _answer(texts: list[str], both: list[Phrase | None], figures: Figures) -> Answer:
-    unknown = [f"“{text}”" for text, each in zip(texts, both, strict=True) if text and each is None]
+def _answer(chosen: Sequence[tuple[str, Phrase | None]], figures: Figures) -> Answer:
+    unknown = [f"“{text}”" for text, known in chosen if text and known is None]
     if unknown:
-        return Answer(f"{' and '.join(unknown)} is in no report.", "Choose a phrase of your lists, search terms or query funnel.")
-    one, other = both
-    if one is None or other is None:
-        return Answer("Choose two phrases.", "No list of phrases is loaded." if not any(texts) else "")
-    winner = _better([one.cvr, other.cvr], low_is_good=False)
-    if winner is None:
-        told = "Their conversion does not differ by more than luck."
-    else:
-        better, worse = (both[winner], both[1 - winner])
-        told = f"“{better.row['phrase']}” converts better: {figures.rate(better.cvr.value)} against {figures.rate(worse.cvr.value)}."  # type: ignore[union-attr]
-    dearer = "" if one.cpc is None or other.cpc is None else (
-        f"A click costs {figures.micro(one.cpc, 2)} and {figures.micro(other.cpc, 2)}."
-    )
-    return Answer(told, dearer or f"At least one brought no click by ads: {NOTHING} stands for what is unknown.")
+        told = f"{' and '.join(unknown)} {'is' if len(unknown) == 1 else 'are'} in no report."
+        return Answer(told, "Choose phrases of your lists, search terms or query funnel.")
+    both = [known for _, known in chosen if known is not None]
+    if len(both) < 2:
+        return Answer("Choose two phrases.", "")
+    winner = _better([each.cvr for each in both], low_is_good=False)
+    told = "Their conversion does not differ by more than luck."
+    if winner is not None:
+        better, worse = (figures.rate(both[place].cvr.value) for place in (winner, 1 - winner))
+        told = f"“{both[winner].row['phrase']}” converts better: {better} against {worse}."
+    prices = [each.cpc for each in both if each.cpc is not None]
+    if len(prices) < 2:
+        return Answer(told, f"At least one brought no click by ads: {NOTHING} stands for what is unknown.")
+    return Answer(told, f"A click costs {figures.micro(prices[0], 2)} and {figures.micro(prices[1], 2)}.")
