@@ -138,28 +138,12 @@ def plan(page: Page, base: str) -> None:
     page.goto(f"{base}/plan/")
 
 
-def rules(page: Page, base: str) -> None:
-    """Two rules on targets: what never sold is paused, what costs too much is cut."""
-    page.goto(f"{base}/rules/targets?account=fernhollow-de")
-    for conditions, action, value in (
-        ((("orders", "eq", "0"), ("clicks", "ge", "30")), "pause", ""),
-        ((("acos", "ge", "60"), ("clicks", "ge", "20")), "bid by", "-20"),
-    ):
-        for number, (metric, comparison, amount) in enumerate(conditions, 1):
-            page.get_by_label(f"Condition {number}: metric").select_option(metric)
-            page.get_by_label(f"Condition {number}: comparison").select_option(comparison)
-            page.get_by_label(f"Condition {number}: value").fill(amount)
-        page.locator("select[name=do]").select_option(action)
-        page.locator("input[name=value]").fill(value)
-        page.get_by_role("button", name="Save rule").click()
-        page.wait_for_load_state()
-
-
 VIEWS = {
     "pulse": pulse,
     "findings": findings,
     "targeting": targeting,
     "reach": reach,
+    "ranks": at("/reach/ranks?account=fernhollow-de&by=rival&where=category:is:Seed trays"),
     "intake": intake,
     "mapping": mapping,
     "plan": plan,
@@ -176,7 +160,6 @@ VIEWS = {
     ),
     "finding": finding,
     "preview": preview,
-    "rules": rules,
     "report": at("/findings/report?account=fernhollow-de"),
 }
 

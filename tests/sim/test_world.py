@@ -7,7 +7,7 @@ import polars as pl
 import pytest
 
 from nimbus_reef.core.model import MEASURES
-from nimbus_reef.sim import reports, trade, world
+from nimbus_reef.sim import brand, reports, trade, world
 from nimbus_reef.sim.vocabulary import BRANDS, PELLWICK
 
 LAST = date(2026, 10, 20)
@@ -128,3 +128,20 @@ def test_a_product_drags_its_ad_groups_and_a_word_is_misspelt_in_many_terms(made
     assert terms["search_term"].n_unique() > 15
     small = terms.group_by("search_term").agg(pl.col("clicks").sum())
     assert small["clicks"].median() < 10
+
+
+def test_shares_are_parts_and_who_has_more_of_a_search_is_ranked_higher(made):
+    _, _, frames = made
+    targets, terms = frames["target_daily"], frames["search_term_daily"]
+    told = targets["top_of_search_share"].drop_nulls()
+    assert len(told) > 1000
+    assert 0 <= told.min() <= told.max() <= 1
+    rows = terms.select("impression_share", "impression_rank").drop_nulls()
+    assert rows["impression_rank"].min() >= 1
+    assert rows.select(pl.corr("impression_share", "impression_rank", method="spearman")).item() < -0.5
+
+
+def test_a_list_of_ideas_has_phrases_and_no_figures():
+    ideas = brand.simulate(PELLWICK, 5, 40, LAST).frames["phrase_lists"]
+    assert len(ideas) == ideas["keyword"].n_unique() == 60
+    assert ideas.columns == ["keyword", "name"]

@@ -15,6 +15,7 @@ from nimbus_reef.core.unbought import LeftOut
 from nimbus_reef.jobs import intake
 from nimbus_reef.store.people import accounts, hidden_findings, target_acos
 from nimbus_reef.store.reading.facts import Facts
+from nimbus_reef.web.reach.routes import VIEWS
 
 PAGE = "/reach/phrases?account=fernhollow-de"
 
@@ -227,7 +228,7 @@ def keys_of_items(page):
     return re.findall(r'data-row="(TM\d+)"', page)
 
 
-@pytest.mark.parametrize("view", ["phrases", "ranks", "rival-ads", "rivals"])
+@pytest.mark.parametrize("view", VIEWS)
 def test_every_view_says_what_it_lacks_where_no_list_is_loaded(visitor, view, store, account):
     page = visitor.get(f"/reach/{view}?account={account.key}")
     assert page.status_code == 200
@@ -270,7 +271,7 @@ def test_a_campaign_takes_the_name_and_budget_that_are_typed(owner, planned):
 @pytest.mark.parametrize(
     "part", ["product=GL-CLIP-DOUBLE&format=product", "portfolio=Grow lights", "category=Seed trays"]
 )
-@pytest.mark.parametrize("view", ["phrases", "ranks", "rival-ads", "rivals"])
+@pytest.mark.parametrize("view", VIEWS)
 def test_every_part_of_the_account_is_answered_also_where_it_has_no_phrase(owner, view, part):
     page = owner.get(f"/reach/{view}?account=fernhollow-de&{part}")
     assert page.status_code in (200, 404)
@@ -290,7 +291,7 @@ def test_a_small_account_with_a_list_of_its_newest_day_is_told_that_it_is_too_sm
     )
     for path, kind in ((lists, "keyword_ranks"), (terms, "search_term_daily")):
         intake.take(store, account, path, path.name, kind, today=date(2026, 11, 20))
-    for view in ("phrases", "ranks", "rival-ads", "rivals"):
+    for view in VIEWS:
         page = visitor.get(f"/reach/{view}?account={account.key}")
         assert page.status_code == 200, view
     assert "too few clicks and orders to judge" in visitor.get(f"/reach/phrases?account={account.key}").get_data(

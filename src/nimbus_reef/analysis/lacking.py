@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from datetime import timedelta
+from datetime import date, timedelta
 from typing import Final
 
 from nimbus_reef.core.coverage import inside, labels_in_use
@@ -15,6 +15,7 @@ from nimbus_reef.store.reading.facts import Facts
 _OFFERED_DAYS: Final = 30
 WHENEVER: Final = ("listings", "keyword_ranks", "phrase_lists", "rivals")
 """Reports that are always read from their newest load."""
+_EVER: Final = Window(date.min, date.max)
 
 
 @dataclass(frozen=True, slots=True)
@@ -48,7 +49,7 @@ def lacking(facts: Facts, account: Account, window: Window, kinds: Sequence[str]
     if any(
         facts.held_days(account.id, kind, window)
         or facts.versions(account.id, kind, window)
-        or (kind in WHENEVER and kind in spans)
+        or (kind in WHENEVER and facts.versions(account.id, kind, _EVER))
         for kind in kinds
     ):
         return None

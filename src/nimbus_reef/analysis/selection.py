@@ -95,6 +95,11 @@ class Selection:
         """What the verdicts on the account's rows depend on, besides what is loaded."""
         return self.window, self.aims, self.account.min_clicks, *self.account.waits
 
+    @property
+    def products_only(self) -> Selection:
+        """The same, narrowed by no more than products: for rows that know nothing else."""
+        return replace(self, part=self.part.products_only)
+
     def within(self, facts: Facts, rows: pl.DataFrame) -> pl.DataFrame:
         """
         The rows that belong to the part; of product ads the product's own.

@@ -84,6 +84,7 @@ class TermLeft(StrEnum):
     ENOUGH = "with enough impressions"
     BEHIND = "ranked too low"
     ABOVE = "likely above target"
+    NO_ORDER = "without an order"
     OWN_TARGET = "with a keyword of their own"
     BRAND = "with a brand’s name"
     NEVER = "with a word you dropped"
@@ -93,7 +94,7 @@ def term_left(limits: ShareLimits = STANDARD) -> pl.Expr:
     """
     Why each search term is left out, null where it is not.
 
-    Rows: impression_share (0 … 1), impression_rank (both null where no report tells them), p_over, and booleans
+    Rows: impression_share (0 … 1), impression_rank (both null where no report tells them), p_over, orders, and booleans
     covered (an exact keyword of these words is live), branded (names an own or a rival's brand), dropped (has a word
     that is not ours).
     """
@@ -103,6 +104,7 @@ def term_left(limits: ShareLimits = STANDARD) -> pl.Expr:
             (TermLeft.ENOUGH, pl.col("impression_share") > limits.share),
             (TermLeft.BEHIND, pl.col("impression_rank").round() > limits.rank),
             (TermLeft.ABOVE, pl.col("p_over").is_null() | (pl.col("p_over") >= 0.5)),
+            (TermLeft.NO_ORDER, pl.col("orders") < 1),
             (TermLeft.OWN_TARGET, pl.col("covered")),
             (TermLeft.BRAND, pl.col("branded")),
             (TermLeft.NEVER, pl.col("dropped")),

@@ -27,6 +27,7 @@ from nimbus_reef.core.proposals import EntityKey, Proposal
 from nimbus_reef.core.reasons import Figure, Headline, HeadlineKey, Reason, ReasonKey
 from nimbus_reef.core.unbought import DAYS
 from nimbus_reef.core.windows import month_factor
+from nimbus_reef.core.word_groups import shared_words
 from nimbus_reef.errors import NotFound
 from nimbus_reef.store.reading import market_frames
 from nimbus_reef.store.reading.facts import Facts
@@ -133,12 +134,19 @@ _LEAST_BUDGET: Final = 5.0
 
 
 def campaigns(
-    facts: Facts, selection: Selection, keys: Sequence[str], name: str = "", budget: float | None = None
+    facts: Facts,
+    selection: Selection,
+    keys: Sequence[str],
+    name: str = "",
+    budget: float | None = None,
+    *,
+    by_word: bool = False,
 ) -> list[Proposal]:
     """
     Phrases that would pay as campaigns of their own, one a product, each taken whole or not at all: exact keywords with
     their bids in an ad group with its product ad. name: of the campaign (with its product behind where they are
-    several), else by the naming pattern; budget: a day, else by what they are expected to spend.
+    several), else by the naming pattern; budget: a day, else by what they are expected to spend; by_word: one a
+    product and shared word.
 
     Exact keywords of different phrases meet no search together, so nothing has to be kept apart by negatives.
     """
@@ -146,25 +154,36 @@ def campaigns(
     if not paying:
         none = Reason(ReasonKey.NONE_WOULD_PAY)
         return [Proposal(EntityKey(Subject.CAMPAIGN), "", Headline(HeadlineKey.LEAVE), reasons=(none,))]
-    by_sku: dict[str, list[dict[str, Any]]] = {}
+    groups: dict[tuple[str, str], list[dict[str, Any]]] = {}
     for row in paying:
-        by_sku.setdefault(row["sku"], []).append(row)
+        groups.setdefault((row["sku"], ""), []).append(row)
+    if by_word:
+        groups = {(sku, word): part for (sku, _), rows in groups.items() for word, part in _by_word(rows).items()}
     taken = set(names.campaign_names(facts, selection))
     made = []
-    for sku, rows in by_sku.items():
-        called = (f"{name} · {sku}" if len(by_sku) > 1 else name) if name else _named(facts, selection, sku)
+    for (sku, word), rows in groups.items():
+        behind = f" · {sku}{' · ' * bool(word)}{word}" if len(groups) > 1 else ""
+        called = f"{name}{behind}" if name else _named(facts, selection, sku, word)
         own = _free(called, taken)
         taken.add(own)
         made.append(_campaign(selection, own, sku, rows, budget))
     return made
 
 
-def _named(facts: Facts, selection: Selection, sku: str) -> str:
+def _by_word(rows: Sequence[dict[str, Any]]) -> dict[str, list[dict[str, Any]]]:
+    """Rows by a word that several phrases share, those that share none under an empty one."""
+    groups: dict[str, list[dict[str, Any]]] = {}
+    for row, word in zip(rows, shared_words([row["text"].split() for row in rows]), strict=True):
+        groups.setdefault(word, []).append(row)
+    return groups
+
+
+def _named(facts: Facts, selection: Selection, sku: str, word: str) -> str:
     """A campaign's name by the account's pattern, what that does not ask for left as it is usual there."""
     pattern = naming.pattern(selection.account.naming)
-    told = {"product": sku, "purpose": "long tail", "match": "exact"}
+    told = {"product": sku, "purpose": f"long tail {word}".strip(), "match": "exact"}
     if pattern is None:
-        return f"{sku} · long tail · exact"
+        return " · ".join(told.values())
     found = names.parsed(facts, selection)
     usual = {part: values[0][0] for part, values in found.counts.items() if values} if found else {}
     return pattern.written({part: told.get(part, usual.get(part, part)) for part in pattern.parts})

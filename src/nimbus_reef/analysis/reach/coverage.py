@@ -39,11 +39,7 @@ def rows(facts: Facts, selection: Selection) -> pl.DataFrame:
 
     def make() -> pl.DataFrame:
         account_id, as_of = selection.account.id, market.as_of(selection)
-        catalog = product_frames.catalog(facts, account_id).select(
-            pl.coalesce("parent", "item", "sku").cast(pl.String).alias("family"),
-            pl.col("item", "sku", "category").cast(pl.String),
-            "launched",
-        )
+        catalog = _families(facts, selection)
         families = catalog.group_by("family", maintain_order=True).agg(
             products=pl.len().cast(pl.Int64),
             category=pl.col("category").drop_nulls().first(),
@@ -78,7 +74,21 @@ def rows(facts: Facts, selection: Selection) -> pl.DataFrame:
         )
 
     of = (*market.key(selection), selection.window, selection.account.settings)
-    return selection.within(facts, facts.kept("coverage", selection.account.id, make, *of))
+    found = facts.kept("coverage", selection.account.id, make, *of)
+    if not selection.part:
+        return found
+    families = _families(facts, selection)
+    looked_at = selection.products_only.within(facts, families)["family"]
+    return found.filter(pl.col("family").is_in(looked_at.unique().implode()))
+
+
+def _families(facts: Facts, selection: Selection) -> pl.DataFrame:
+    """family, item, sku, category, launched of each product."""
+    return product_frames.catalog(facts, selection.account.id).select(
+        pl.coalesce("parent", "item", "sku").cast(pl.String).alias("family"),
+        pl.col("item", "sku", "category").cast(pl.String),
+        "launched",
+    )
 
 
 def _goals(selection: Selection) -> CoverageGoals:

@@ -65,7 +65,7 @@ def rows(facts: Facts, selection: Selection) -> pl.DataFrame:
         )
 
     of = (*market.key(selection), selection.window, selection.account.settings)
-    return facts.kept("own against own", selection.account.id, make, *of)
+    return selection.products_only.within(facts, facts.kept("own against own", selection.account.id, make, *of))
 
 
 _COLUMNS: Final = (

@@ -209,25 +209,42 @@ class RivalRanks:
     ranks: Mapping[int, float]
 
 
-def by_rival(facts: Facts, selection: Selection, phrases_shown: pl.Series, rival: str = "") -> list[RivalRanks]:
-    """The ranks of the rivals that rank for most of some phrases, those first; of one alone where it is named."""
-    asked = market.rivals(facts, selection).select("item", rival="brand")
-    ranks = market_frames.newest_ranks(facts, selection.account.id, market.as_of(selection))
-    here = (
-        ranks.filter(pl.col("normal_id").is_in(phrases_shown.implode()), pl.col("organic") <= SEEN_WITHIN)
-        .join(asked, on="item")
-        .filter(pl.col("item") == rival if rival else pl.lit(True))
-    )
+def by_rival(
+    facts: Facts, selection: Selection, matching: pl.Series, shown: pl.Series | None = None, rival: str = ""
+) -> list[RivalRanks]:
+    """
+    The rivals that rank for most of the phrases that match, those first, or one alone where it is named, with their
+    ranks for those that are shown, all that match when not given.
+    """
+    here = _seen(facts, selection)
+    if rival:
+        here = here.filter(pl.col("item") == rival)
+    if len(matching) < len(gaps(facts, selection)):
+        here = here.filter(pl.col("normal_id").is_in(matching.implode()))
     most = (
         here.group_by("item")
-        .agg(pl.len().alias("phrases"), pl.col("rival").first(), "normal_id", "organic")
+        .agg(pl.len().alias("phrases"), pl.col("rival").first())
         .sort(["phrases", "item"], descending=[True, False])
         .head(market.MOST_RIVALS)
     )
+    asked = here if shown is None else here.filter(pl.col("normal_id").is_in(shown.implode()))
+    of = dict(asked.group_by("item").agg(pl.struct("normal_id", "organic")).rows())
     return [
-        RivalRanks(item, brand or item, dict(zip(phrases, found, strict=True)))
-        for item, brand, phrases, found in most.select("item", "rival", "normal_id", "organic").rows()
+        RivalRanks(item, brand or item, {each["normal_id"]: each["organic"] for each in of.get(item, ())})
+        for item, brand in most.select("item", "rival").rows()
     ]
+
+
+def _seen(facts: Facts, selection: Selection) -> pl.DataFrame:
+    """normal_id, item, rival (its brand), organic: where the rivals that are looked at rank within 40. Kept."""
+
+    def make() -> pl.DataFrame:
+        asked = market.rivals(facts, selection).select("item", rival="brand")
+        ranks = market_frames.newest_ranks(facts, selection.account.id, market.as_of(selection))
+        within = ranks.filter(pl.col("organic") <= SEEN_WITHIN).join(asked, on="item")
+        return within.select("normal_id", "item", "rival", "organic")
+
+    return facts.kept("ranks within 40", selection.account.id, make, *market.key(selection))
 
 
 def rivals(facts: Facts, selection: Selection) -> pl.DataFrame:
@@ -235,40 +252,44 @@ def rivals(facts: Facts, selection: Selection) -> pl.DataFrame:
     Other brands' items of the rivals report and of keyword lists: row_id (the item), brand, title, category, launched,
     price, monthly_sales (units), rating, reviews, seen (phrases for which it ranks within 40), before (the same about
     three weeks ago, null without such a list), ahead (of them, how often it is ahead of us), paying (phrases with a
-    sponsored rank), chosen (its ranks are looked at) and picked (by hand).
+    sponsored rank), chosen (its ranks are looked at) and picked (by hand). Kept.
     """
-    account_id, last = selection.account.id, market.as_of(selection)
-    own = product_frames.catalog(facts, account_id)["item"].cast(pl.String).drop_nulls().unique()
-    ranks = market_frames.newest_ranks(facts, account_id, last).filter(~pl.col("item").is_in(own.implode()))
-    earlier = market_frames.newest_ranks(facts, account_id, last - _BEFORE)
-    ours = market.phrases(facts, selection).select("normal_id", "own_rank")
-    within = pl.col("organic") <= SEEN_WITHIN
-    ahead = within & (pl.col("own_rank").is_null() | (pl.col("organic") < pl.col("own_rank")))
-    sums = (
-        ranks.join(ours, on="normal_id", how="left")
-        .group_by("item")
-        .agg(
-            listed_brand=pl.col("brand").drop_nulls().last(),
-            seen=within.sum().cast(pl.Int64),
-            ahead=ahead.sum().cast(pl.Int64),
-            paying=pl.col("sponsored").is_not_null().sum().cast(pl.Int64),
+
+    def make() -> pl.DataFrame:
+        account_id, last = selection.account.id, market.as_of(selection)
+        own = product_frames.catalog(facts, account_id)["item"].cast(pl.String).drop_nulls().unique()
+        ranks = market_frames.newest_ranks(facts, account_id, last).filter(~pl.col("item").is_in(own.implode()))
+        earlier = market_frames.newest_ranks(facts, account_id, last - _BEFORE)
+        ours = market.phrases(facts, selection).select("normal_id", "own_rank")
+        within = pl.col("organic") <= SEEN_WITHIN
+        ahead = within & (pl.col("own_rank").is_null() | (pl.col("organic") < pl.col("own_rank")))
+        sums = (
+            ranks.join(ours, on="normal_id", how="left")
+            .group_by("item")
+            .agg(
+                listed_brand=pl.col("brand").drop_nulls().last(),
+                seen=within.sum().cast(pl.Int64),
+                ahead=ahead.sum().cast(pl.Int64),
+                paying=pl.col("sponsored").is_not_null().sum().cast(pl.Int64),
+            )
         )
-    )
-    then = earlier.group_by("item").agg(before=within.sum().cast(pl.Int64))
-    looked_at = market.rivals(facts, selection)["item"]
-    known = market_frames.rivals(facts, account_id).with_columns(
-        pl.col("item", "brand", "title", "category").cast(pl.String)
-    )
-    return (
-        known.join(sums, on="item", how="full", coalesce=True)
-        .join(then, on="item", how="left")
-        .with_columns(
-            pl.col("seen", "ahead", "paying").fill_null(0),
-            brand=pl.coalesce("brand", "listed_brand"),
-            row_id="item",
-            chosen=pl.col("item").is_in(looked_at.implode()),
-            picked=pl.col("item").is_in(selection.account.settings.chosen_rivals),
+        then = earlier.group_by("item").agg(before=within.sum().cast(pl.Int64))
+        looked_at = market.rivals(facts, selection)["item"]
+        known = market_frames.rivals(facts, account_id).with_columns(
+            pl.col("item", "brand", "title", "category").cast(pl.String)
         )
-        .drop("listed_brand")
-        .sort(["seen", "item"], descending=[True, False])
-    )
+        return (
+            known.join(sums, on="item", how="full", coalesce=True)
+            .join(then, on="item", how="left")
+            .with_columns(
+                pl.col("seen", "ahead", "paying").fill_null(0),
+                brand=pl.coalesce("brand", "listed_brand"),
+                row_id="item",
+                chosen=pl.col("item").is_in(looked_at.implode()),
+                picked=pl.col("item").is_in(selection.account.settings.chosen_rivals),
+            )
+            .drop("listed_brand")
+            .sort(["seen", "item"], descending=[True, False])
+        )
+
+    return facts.kept("rivals seen", selection.account.id, make, *market.key(selection))

@@ -18,6 +18,7 @@ from nimbus_reef.core.words import normal_form
 from nimbus_reef.store.reading import market_frames, product_frames, target_frames
 from nimbus_reef.store.reading.facts import Facts
 
+_OFFERED: Final = 200
 _LINES: Final = 3
 """So many rivals' ranks are followed, those that rank best now."""
 
@@ -67,10 +68,19 @@ class RankedItem:
 
 def found(facts: Facts, selection: Selection, text: str) -> dict[str, Any] | None:
     """The phrase of the market that is written so, as `market.phrases`; None for none."""
-    every = market.phrases(facts, selection)
-    wanted = normal_form(text)
-    rows = every.filter(pl.col("phrase").str.to_lowercase() == wanted)
+    rows = market.phrases(facts, selection).filter(pl.col("phrase") == normal_form(text))
     return rows.row(0, named=True) if len(rows) else None
+
+
+def usual(facts: Facts, selection: Selection) -> list[str]:
+    """Phrases to choose from, those with ranks, clicked and searched most, first. Kept."""
+
+    def make() -> pl.DataFrame:
+        order = ["listed", "own_clicks", "volume", "phrase"]
+        every = market.phrases(facts, selection).select(order)
+        return every.sort(order, descending=[True, True, True, False], nulls_last=True).select("phrase").head(_OFFERED)
+
+    return facts.kept("usual phrases", selection.account.id, make, *market.key(selection))["phrase"].to_list()
 
 
 def compared(facts: Facts, selection: Selection, row: dict[str, Any]) -> Phrase:

@@ -114,12 +114,17 @@ def last_clicks(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
 
 def rank_course(facts: Facts, account_id: int, normal_id: int, last: date) -> pl.DataFrame:
     """Ranks for one phrase on every day of keyword lists up to a day: day, item, brand, organic, sponsored."""
+    held = facts.versions(account_id, _RANKS, Window(last - timedelta(days=_COURSE_DAYS - 1), last))
+    ids = facts.query("SELECT id FROM phrase WHERE normal_id = :normal", normal=normal_id)["id"]
+    # Days and phrases by name: each pair is one place of the key, where a range of days would be read whole.
+    of = ", ".join(map(str, ids)) or "NULL"
+    days = ", ".join(f"'{span.last}'" for span in held) or "NULL"
     query = (
-        "SELECT r.day, r.item_id AS item, r.brand, r.organic_rank AS organic, r.sponsored_rank AS sponsored"
-        " FROM keyword_ranks r JOIN phrase p ON p.id = r.keyword_phrase_id"
-        " WHERE r.account_id = :account AND p.normal_id = :normal AND r.day <= :last ORDER BY r.day, r.item_id"
+        "SELECT day, item_id AS item, brand, organic_rank AS organic, sponsored_rank AS sponsored FROM keyword_ranks"
+        f" WHERE account_id = :account AND day IN ({days}) AND keyword_phrase_id IN ({of})"
+        " ORDER BY day, item_id"
     )
-    found = facts.query(query, account=account_id, normal=normal_id, last=last)
+    found = facts.query(query, account=account_id)
     schema = {"day": pl.Date, "item": pl.String, "brand": pl.String, "organic": pl.Float64, "sponsored": pl.Float64}
     return found.cast(schema) if len(found) else pl.DataFrame(schema=schema)  # type: ignore[arg-type]
 

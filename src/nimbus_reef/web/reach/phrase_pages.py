@@ -338,7 +338,7 @@ def _totals(rows: pl.DataFrame, figures: Figures) -> tuple[tuple[str, str], ...]
     )
 
 
-def grouped(ask: Context, keys: Sequence[str], name: str, budget: str) -> list[Proposal]:
+def grouped(ask: Context, keys: Sequence[str], name: str, budget: str, *, by_word: bool) -> list[Proposal]:
     """Campaigns of some phrases; name, budget as they were typed, empty for what is usual."""
     amount = number(budget, ask.account.locale) if budget.strip() else None
     if budget.strip() and (amount is None or amount <= 0):
@@ -347,4 +347,5 @@ def grouped(ask: Context, keys: Sequence[str], name: str, budget: str) -> list[P
         raise BadInput("The name is too long.", remedy=f"Use at most {LONGEST_TEXT} characters.")
     planned = {each.promise.row_id for each in ask.planned() if each.promise.view == buying.VIEW}
     free = [key for key in keys if key not in planned]
-    return buying.campaigns(ask.facts, ask.selection, free, name.strip(), None if amount is None else float(amount))
+    own = None if amount is None else float(amount)
+    return buying.campaigns(ask.facts, ask.selection, free, name.strip(), own, by_word=by_word)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import replace
 from typing import Final
 
 import polars as pl
@@ -109,12 +108,13 @@ def fields(_: Context, rows: pl.DataFrame) -> Mapping[str, Field]:
 
 
 def _rows(ask: Context) -> pl.DataFrame:
-    products = replace(ask.selection, part=ask.selection.part.products_only)
-    rows = products.within(ask.facts, ranks.gaps(ask.facts, ask.selection))
+    rows = ask.selection.products_only.within(ask.facts, ranks.gaps(ask.facts, ask.selection))
     if not (rival := ask.scope.own_value("rival")):
         return rows
     seen = [
-        phrase for each in ranks.by_rival(ask.facts, ask.selection, rows["normal_id"], rival) for phrase in each.ranks
+        phrase
+        for each in ranks.by_rival(ask.facts, ask.selection, rows["normal_id"], rival=rival)
+        for phrase in each.ranks
     ]
     return rows.filter(pl.col("normal_id").is_in(seen))
 
@@ -174,7 +174,7 @@ def _ways_of(ask: Context) -> Callable[[Listing], Ways]:
         )
         if not by_rival:
             return both
-        seen = ranks.by_rival(ask.facts, ask.selection, found.rows["normal_id"])
+        seen = ranks.by_rival(ask.facts, ask.selection, found.rows["normal_id"], found.shown["normal_id"])
         one = ((name, scope.choose(here, rival=each.item), each.item == alone) for each, name in _called(seen))
         return (*both, *one)
 
@@ -199,7 +199,8 @@ def _by_rival(ask: Context, found: Listing) -> Sequence[ListColumn]:
     def rank_in(of: Mapping[int, float]) -> Callable[[Row], float | None]:
         return lambda row: of.get(row["normal_id"])
 
-    seen = _called(ranks.by_rival(ask.facts, ask.selection, found.rows["normal_id"], alone))
+    matching, shown = found.rows["normal_id"], found.shown["normal_id"]
+    seen = _called(ranks.by_rival(ask.facts, ask.selection, matching, shown, alone))
     every = _columns(ask, found.shown)
     columns = [every["volume"], ranked("own_rank", lambda row: row["own_rank"])]
     columns += [ranked(name, rank_in(each.ranks), f"Item {each.item}") for each, name in seen]
@@ -210,7 +211,7 @@ def _against(ask: Context, rival: str) -> Callable[[pl.DataFrame, Figures], Answ
     """Where one rival ranks, and where before us."""
 
     def answer(rows: pl.DataFrame, figures: Figures) -> Answer:
-        seen = ranks.by_rival(ask.facts, ask.selection, rows["normal_id"], rival)
+        seen = ranks.by_rival(ask.facts, ask.selection, rows["normal_id"], rival=rival)
         if not seen:
             return Answer("This item ranks within 40 for none of these phrases.", "Choose another one.")
         (only,) = seen

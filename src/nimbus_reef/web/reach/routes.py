@@ -197,13 +197,14 @@ def choose() -> AnyResponse:
 
 @reach.post("/phrases/group")
 def group() -> AnyResponse | str:
-    """Puts the selected phrases into the plan as campaigns of their own, one a product."""
+    """Puts the selected phrases into the plan as campaigns of their own, one a product, or a product and word."""
     must_write()
     scope, ask = current_scope(), context()
     keys = acting.keys_of(ask, phrase_pages.LIST)
     if not keys:
         raise BadInput("No phrase is selected.", remedy="Select rows first (x), or all filtered rows (X).")
-    found = phrase_pages.grouped(ask, keys, request.form.get("campaign_name", ""), request.form.get("budget", ""))
+    typed = (request.form.get(name, "") for name in ("campaign_name", "budget"))
+    found = phrase_pages.grouped(ask, keys, *typed, by_word=bool(request.form.get("by_word")))
     return acting.put(
         scope,
         found,

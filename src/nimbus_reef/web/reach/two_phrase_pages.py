@@ -8,7 +8,7 @@ from typing import Final
 
 import polars as pl
 
-from nimbus_reef.analysis.reach import market, two_phrases
+from nimbus_reef.analysis.reach import two_phrases
 from nimbus_reef.analysis.reach.two_phrases import Estimate, Phrase
 from nimbus_reef.core.model import MICRO
 from nimbus_reef.formats.figures import NOTHING, Figures
@@ -17,7 +17,6 @@ from nimbus_reef.web.kit.answers import Answer
 from nimbus_reef.web.kit.context import Context
 from nimbus_reef.web.reach.rank_course import RankCourse, drawn
 
-_OFFERED: Final = 200
 _MONEY: Final = ("spend", "sales", "cpc", "suggested_bid")
 _SHARES: Final = ("ctr", "cvr", "acos", "relevance")
 
@@ -91,13 +90,6 @@ def _relevance(of: Phrase) -> float | None:
     return of.row["rivals_seen"] / asked if asked else None
 
 
-def _usual(ask: Context) -> list[str]:
-    """Phrases to choose from, those with ranks, clicked and searched most, first."""
-    order = ["listed", "own_clicks", "volume", "phrase"]
-    every = market.phrases(ask.facts, ask.selection).sort(order, descending=[True, True, True, False], nulls_last=True)
-    return every["phrase"].head(_OFFERED).to_list()
-
-
 def _chosen(ask: Context, usual: Sequence[str]) -> list[tuple[str, Phrase | None]]:
     """The two texts and what is known of each; without a choice, of the first to choose from."""
     facts, selection, found = ask.facts, ask.selection, []
@@ -111,7 +103,7 @@ def _chosen(ask: Context, usual: Sequence[str]) -> list[tuple[str, Phrase | None
 
 def page(ask: Context) -> TwoPhrasesView:
     """The view."""
-    usual = _usual(ask)
+    usual = two_phrases.usual(ask.facts, ask.selection)
     chosen = _chosen(ask, usual)
     return TwoPhrasesView(
         _answer(chosen, ask.figures),
@@ -124,7 +116,7 @@ def page(ask: Context) -> TwoPhrasesView:
 def table(ask: Context) -> Table | None:
     """The two as a file."""
     rows = []
-    for _, known in _chosen(ask, _usual(ask)):
+    for _, known in _chosen(ask, two_phrases.usual(ask.facts, ask.selection)):
         if known is not None:
             row: dict[str, object] = {"phrase": known.row["phrase"]}
             for each in _FIGURES:
