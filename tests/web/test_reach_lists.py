@@ -104,14 +104,16 @@ def test_what_is_left_out_is_counted(owner, facts, selection, view):
 def test_ranks_stand_by_rival_and_against_one_alone(owner, facts, selection):
     page = owner.get(f"/reach/ranks?{ACCOUNT}&by=rival&where=category:is:Seed trays")
     rows = ranks.gaps(facts, selection).filter(category="Seed trays")
-    seen = ranks.by_rival(facts, selection, rows["normal_id"])
+    seen = ranks.seen_most(facts, selection, rows["normal_id"])
     heads = texts(page, "thead th")
-    assert all(any(each.brand in head for head in heads) for each in seen)
-    only = seen[0]
-    alone = owner.get(f"/reach/ranks?{ACCOUNT}&by=rival&rival={only.item}")
-    assert f"{only.brand} ranks within 40 for" in text_of(alone)
-    (every,) = ranks.by_rival(facts, selection, ranks.gaps(facts, selection)["normal_id"], rival=only.item)
-    assert {int(each) for each in row_ids(alone)} <= set(every.ranks)
+    assert seen
+    assert all(any(brand in head for head in heads) for _, brand in seen)
+    item, brand = seen[0]
+    alone = owner.get(f"/reach/ranks?{ACCOUNT}&by=rival&rival={item}")
+    assert f"{brand} ranks within 40 for" in text_of(alone)
+    every = ranks.ranks_of(facts, selection, item, ranks.gaps(facts, selection)["normal_id"])
+    assert {int(each) for each in row_ids(alone)} <= set(every)
+    assert max(every.values()) <= 40
     nobody = owner.get(f"/reach/ranks?{ACCOUNT}&by=rival&rival=TM0000000")
     assert nobody.status_code == 200
     assert "ranks within 40 for none of these phrases" in text_of(nobody)

@@ -20,7 +20,7 @@ from nimbus_reef.analysis.findings import SOURCES, findings, without
 from nimbus_reef.analysis.judged import Judged, judged_ads, judged_targets, judged_terms, judged_words
 from nimbus_reef.analysis.judged_proposals import sources
 from nimbus_reef.analysis.lacking import lacking
-from nimbus_reef.analysis.reach import market, pool
+from nimbus_reef.analysis.reach import coverage, market, overlaps, pool, ranks, shares
 from nimbus_reef.analysis.selection import Selection, asked
 from nimbus_reef.core.checks import Subject
 from nimbus_reef.core.targeting import Aims
@@ -78,6 +78,12 @@ _PAGES: Final[Sequence[_Work]] = (
     (_ADS, standing.compared_products),
     (("query_funnel",), query_shares.shares),
     (market.SOURCES, pool.pool),
+    ((market.LISTS,), ranks.gaps),
+    ((market.LISTS, "rivals"), ranks.rivals),
+    ((market.LISTS,), coverage.rows),
+    ((market.LISTS,), overlaps.rows),
+    (TARGET_SOURCES, shares.top_of_search),
+    (("search_term_daily",), shares.small_shares),
     (_ADS, lambda facts, selection: standing.groups(facts, selection, "category")),
     (_ADS, lambda facts, selection: standing.groups(facts, selection, "format")),
     (TOTAL_SOURCES, _agreeing),

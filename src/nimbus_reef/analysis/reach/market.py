@@ -41,6 +41,12 @@ def as_of(selection: Selection) -> date:
     return selection.window.last + timedelta(days=selection.account.maturing_days)
 
 
+def ranks_window(selection: Selection) -> Window:
+    """The days whose keyword lists are read."""
+    last = as_of(selection)
+    return Window(last - timedelta(days=market_frames.RANKS_KEPT - 1), last)
+
+
 def key(selection: Selection) -> tuple[Hashable, ...]:
     """What the market depends on, besides what is loaded."""
     return selection.window.last, selection.account.maturing_days, selection.account.settings.chosen_rivals
@@ -342,6 +348,12 @@ def ranked(facts: Facts, selection: Selection, normal_id: int) -> list[Ranked]:
     )
     columns = (pl.col("organic").cast(pl.Int64), pl.col("brand", "title").fill_null(""), "price", "item")
     return [Ranked(*row) for row in rows.select(*columns).rows()]
+
+
+def brand_of(facts: Facts, selection: Selection, item: str) -> str:
+    """The brand of another brand's item; the item where that is not known."""
+    known = rivals(facts, selection).filter(pl.col("item") == item)["brand"].drop_nulls()
+    return str(known[0]) if len(known) else item
 
 
 def titles(facts: Facts, selection: Selection) -> dict[str, str]:

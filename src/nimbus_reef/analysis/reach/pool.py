@@ -363,15 +363,21 @@ def listed(
     found = pool(facts, selection)
     if found is None:
         return pl.DataFrame(schema=_NO_ROWS)
-    mine = {each.row_id: NOT_OURS if each.for_good else LATER for each in away if each.check == PHRASES.key}
+    mine = [each for each in away if each.check == PHRASES.key]
     rows = (
         selection.within(facts, found.rows.drop("words", "text"))
         if selection.part
         else found.rows.drop("words", "text")
     )
-    own = pl.col("row_id").replace_strict(mine, default=None, return_dtype=pl.String)
-    taken = pl.when(pl.col("row_id").is_in(list(planned))).then(pl.lit(PLANNED))
-    return rows.with_columns(status=pl.coalesce(taken, own, "stays", pl.lit(PROPOSED)))
+    status = pl.col("stays").fill_null(PROPOSED)
+    for word, keys in (
+        (LATER, [each.row_id for each in mine if not each.for_good]),
+        (NOT_OURS, [each.row_id for each in mine if each.for_good]),
+        (PLANNED, list(planned)),
+    ):
+        if keys:
+            status = pl.when(pl.col("row_id").is_in(keys)).then(pl.lit(word)).otherwise(status)
+    return rows.with_columns(status=status)
 
 
 def words_of(facts: Facts, selection: Selection, rows: pl.DataFrame) -> pl.DataFrame:
@@ -381,25 +387,36 @@ def words_of(facts: Facts, selection: Selection, rows: pl.DataFrame) -> pl.DataF
         return pl.DataFrame(schema={"word": pl.String, "phrases": pl.Int64, "gain": pl.Float64})
     every = found.rows
 
-    def make() -> tuple[pl.Series, Ints, Ints]:
+    def make() -> tuple[pl.Series, Ints, Ints, Ints]:
         entries = every.select("place", word_id="words").explode("word_id").unique().sort("place", "word_id")
         texts = entries.select(pl.col("word_id").unique().sort()).join(
             market_frames.word_texts(facts), on="word_id", how="left", maintain_order="left"
         )
-        code = texts["word_id"].search_sorted(entries["word_id"]).to_numpy()
-        return texts["word"], entries["place"].to_numpy(), np.asarray(code)
+        code = np.asarray(texts["word_id"].search_sorted(entries["word_id"]).to_numpy())
+        first = np.searchsorted(entries["place"].to_numpy(), np.arange(len(every) + 1))
+        return texts["word"], code, first, np.bincount(code, minlength=len(texts))
 
-    texts, place, code = facts.kept("pool words", selection.account.id, make, *_key(selection))
-    here, gains = np.zeros(len(every)), np.zeros(len(every))
-    shown = rows["place"].to_numpy()
-    here[shown] = 1
-    gains[shown] = rows.select(pl.when(pl.col("status") == PROPOSED).then("gain").fill_null(0.0)).to_series().to_numpy()
+    texts, code, first, whole = facts.kept("pool words", selection.account.id, make, *_key(selection))
+
+    def entries_of(places: Ints) -> tuple[Ints, Ints]:
+        """The words of some phrases, phrase by phrase, and how many each has."""
+        count = first[places + 1] - first[places]
+        return code[np.arange(count.sum()) + np.repeat(first[places] - np.cumsum(count) + count, count)], count
+
+    proposed = rows.filter(pl.col("status") == PROPOSED)
+    words, count = entries_of(proposed["place"].to_numpy().astype(np.int64))
+    # A page of all phrases is the usual one, and counts what it counted before.
+    shown = (
+        whole
+        if len(rows) == len(every)
+        else np.bincount(entries_of(rows["place"].to_numpy().astype(np.int64))[0], minlength=len(texts))
+    )
     return (
         pl.DataFrame(
             {
                 "word": texts,
-                "phrases": np.bincount(code, here[place], len(texts)).astype(np.int64),
-                "gain": np.bincount(code, gains[place], len(texts)),
+                "phrases": shown.astype(np.int64),
+                "gain": np.bincount(words, np.repeat(proposed["gain"].fill_null(0.0).to_numpy(), count), len(texts)),
             }
         )
         .filter(pl.col("phrases") > 0)

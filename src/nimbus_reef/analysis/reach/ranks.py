@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from datetime import timedelta
 from typing import Any, Final
 
+import numpy as np
 import polars as pl
 
 from nimbus_reef.analysis.reach import buying, market
@@ -200,49 +200,39 @@ def _none(row: Mapping[str, Any]) -> Proposal:
     )
 
 
-@dataclass(frozen=True, slots=True)
-class RivalRanks:
-    """A rival's ranks for some phrases. ranks: by normal_id."""
+def seen_most(facts: Facts, selection: Selection, phrases: pl.Series) -> list[tuple[str, str]]:
+    """Item and brand of the rivals that rank within 40 for most of some phrases, those first."""
+    every = _within(facts, selection)
 
-    item: str
-    brand: str
-    ranks: Mapping[int, float]
+    def most(here: pl.DataFrame) -> pl.DataFrame:
+        counts = here.group_by("item").agg(pl.len().alias("phrases"), pl.col("rival").first())
+        order = counts.sort(["phrases", "item"], descending=[True, False]).head(market.MOST_RIVALS)
+        return order.select("item", pl.coalesce("rival", "item"))
 
-
-def by_rival(
-    facts: Facts, selection: Selection, matching: pl.Series, shown: pl.Series | None = None, rival: str = ""
-) -> list[RivalRanks]:
-    """
-    The rivals that rank for most of the phrases that match, those first, or one alone where it is named, with their
-    ranks for those that are shown, all that match when not given.
-    """
-    here = _seen(facts, selection)
-    if rival:
-        here = here.filter(pl.col("item") == rival)
-    if len(matching) < len(gaps(facts, selection)):
-        here = here.filter(pl.col("normal_id").is_in(matching.implode()))
-    most = (
-        here.group_by("item")
-        .agg(pl.len().alias("phrases"), pl.col("rival").first())
-        .sort(["phrases", "item"], descending=[True, False])
-        .head(market.MOST_RIVALS)
-    )
-    asked = here if shown is None else here.filter(pl.col("normal_id").is_in(shown.implode()))
-    of = dict(asked.group_by("item").agg(pl.struct("normal_id", "organic")).rows())
-    return [
-        RivalRanks(item, brand or item, {each["normal_id"]: each["organic"] for each in of.get(item, ())})
-        for item, brand in most.select("item", "rival").rows()
-    ]
+    if len(phrases) < len(gaps(facts, selection)):
+        return most(every.filter(pl.col("normal_id").is_in(phrases.implode()))).rows()
+    account_id, of = selection.account.id, market.key(selection)
+    return facts.kept("rivals seen most", account_id, lambda: most(every), *of).rows()
 
 
-def _seen(facts: Facts, selection: Selection) -> pl.DataFrame:
+def ranks_of(facts: Facts, selection: Selection, item: str, phrases: pl.Series) -> dict[int, float]:
+    """The ranks within 40 of a rival by the normal_id of some phrases."""
+    every = _within(facts, selection)["normal_id"]
+    low, high = (every.search_sorted(phrases, side=side).to_numpy().astype(np.int64) for side in ("left", "right"))
+    count = high - low
+    places = np.arange(count.sum()) + np.repeat(high - np.cumsum(count), count)
+    here = _within(facts, selection)[places].filter(pl.col("item") == item)
+    return dict(here.select("normal_id", "organic").rows())
+
+
+def _within(facts: Facts, selection: Selection) -> pl.DataFrame:
     """normal_id, item, rival (its brand), organic: where the rivals that are looked at rank within 40. Kept."""
 
     def make() -> pl.DataFrame:
         asked = market.rivals(facts, selection).select("item", rival="brand")
         ranks = market_frames.newest_ranks(facts, selection.account.id, market.as_of(selection))
         within = ranks.filter(pl.col("organic") <= SEEN_WITHIN).join(asked, on="item")
-        return within.select("normal_id", "item", "rival", "organic")
+        return within.select("normal_id", "item", "rival", "organic").sort("normal_id", "item")
 
     return facts.kept("ranks within 40", selection.account.id, make, *market.key(selection))
 

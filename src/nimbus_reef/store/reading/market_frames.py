@@ -54,12 +54,12 @@ def newest_ranks(facts: Facts, account_id: int, last: date) -> pl.DataFrame:
     What keyword lists say of each phrase and item, by their newest row up to a day: normal_id, item, brand, category,
     volume (searches a month), organic, sponsored (ranks, null for none), suggested (a bid, micro-units), day.
     """
-    versions = facts.versions(account_id, _RANKS, Window(last - timedelta(days=_RANKS_KEPT - 1), last))
+    versions = facts.versions(account_id, _RANKS, Window(last - timedelta(days=RANKS_KEPT - 1), last))
 
     def make() -> pl.DataFrame:
         rows = snapshots.read(facts.store, account_id, _RANKS, versions).collect()
         # Read in the order of days: the last row of each is its newest.
-        newest = rows.join(_keywords(facts, account_id), on="keyword_phrase_id", maintain_order="left")
+        newest = rows.join(_keywords(facts), on="keyword_phrase_id", maintain_order="left")
         return newest.unique(["normal_id", "item_id"], keep="last", maintain_order=True).select(
             "normal_id",
             pl.col("item_id").cast(pl.String).alias("item"),
@@ -82,20 +82,15 @@ def rank_days(facts: Facts, account_id: int, items: Sequence[str], last: date) -
         columns = ["keyword_phrase_id", "item_id", "organic_rank"]
         rows = snapshots.read(facts.store, account_id, _RANKS, versions, columns)
         own = rows.filter(pl.col("item_id").cast(pl.String).is_in(list(items)), pl.col("organic_rank").is_not_null())
-        found = own.collect().join(_keywords(facts, account_id), on="keyword_phrase_id")
+        found = own.collect().join(_keywords(facts), on="keyword_phrase_id")
         return found.select("day", "normal_id", item=pl.col("item_id").cast(pl.String), organic="organic_rank")
 
     return facts.kept("days of ranks", account_id, make, last, tuple(items))
 
 
-def _keywords(facts: Facts, account_id: int) -> pl.DataFrame:
-    """keyword_phrase_id, normal_id."""
-    ids = facts.query(
-        "SELECT p.id AS keyword_phrase_id, p.normal_id FROM phrase p JOIN "
-        "(SELECT DISTINCT keyword_phrase_id AS id FROM keyword_ranks WHERE account_id = :account) k USING (id)",
-        account=account_id,
-    )
-    return ids.with_columns(pl.all().cast(pl.UInt32))
+def _keywords(facts: Facts) -> pl.DataFrame:
+    """keyword_phrase_id, normal_id of every phrase there is: those of the lists alone would be a read of all ranks."""
+    return facts.query("SELECT id AS keyword_phrase_id, normal_id FROM phrase")
 
 
 def last_clicks(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
@@ -150,7 +145,7 @@ def brought_phrases(facts: Facts, account_id: int) -> pl.DataFrame:
 
 
 _RANKS: Final = "keyword_ranks"
-_RANKS_KEPT: Final = 60
+RANKS_KEPT: Final = 60
 """Ranks that are older say nothing of today."""
 _COURSE_DAYS: Final = 180
 """So far back the course of ranks is followed."""
@@ -177,7 +172,7 @@ def phrases(facts: Facts, account_id: int) -> pl.DataFrame:
     """
     query = (
         "SELECT DISTINCT n.id AS normal_id, n.text AS phrase, n.words FROM ("
-        "SELECT keyword_phrase_id AS id FROM keyword_ranks WHERE account_id = :account"
+        "SELECT id FROM phrase WHERE id IN ({listed})"
         " UNION SELECT keyword_phrase_id FROM phrase_lists WHERE account_id = :account"
         " UNION SELECT query_phrase_id FROM query_funnel WHERE account_id = :account"
         " UNION SELECT w.phrase_id FROM campaign c JOIN ad_group g ON g.campaign_id = c.id"
@@ -187,7 +182,10 @@ def phrases(facts: Facts, account_id: int) -> pl.DataFrame:
     )
 
     def make() -> pl.DataFrame:
-        rows = facts.query(query, account=account_id)
+        held = facts.versions(account_id, _RANKS, Window(date.min, date.max))
+        lists = snapshots.read(facts.store, account_id, _RANKS, held, ["keyword_phrase_id"])
+        listed = lists.select(pl.col("keyword_phrase_id").unique()).collect().to_series()
+        rows = facts.query(query.format(listed=", ".join(map(str, listed)) or "NULL"), account=account_id)
         ids = pl.col("words").str.split(",").list.eval(pl.element().cast(pl.UInt32, strict=False).drop_nulls())
         return rows.with_columns(pl.col("normal_id").cast(pl.UInt32), words=ids).sort("normal_id")
 

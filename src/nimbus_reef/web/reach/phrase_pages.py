@@ -41,7 +41,7 @@ from nimbus_reef.web.reach.listed import WIDTH, RankLine, rank_line
 
 _WORDS: Final = 22
 _HILL: Final = (64.0, 22.0)
-_POINTS: Final = 25
+_POINTS: Final = 17
 LIKELY, UNLIKELY = 0.75, 0.25
 _MOST_COMMON: Final = 1 / 3
 """A word that more of the phrases have tells none of them from another."""
@@ -138,8 +138,9 @@ def _hill(row: Mapping[str, Any]) -> Hill:
     return Hill(f"M0 {tall} L{points} L{wide} {tall} Z", at, tone)
 
 
-def fields(_: Context, rows: pl.DataFrame) -> Mapping[str, Field]:
+def fields(ask: Context, _: pl.DataFrame) -> Mapping[str, Field]:
     """What phrases are filtered and sorted by."""
+    products = market.products(ask.facts, ask.selection)
     return by_key(
         Field("name", "phrase, product", pl.col("phrase"), text=True),
         Field(
@@ -183,8 +184,8 @@ def fields(_: Context, rows: pl.DataFrame) -> Mapping[str, Field]:
         Field("cvr", "expected conversion", pl.col("cvr") * 100, "%", digits=1),
         Field("words", "number of words", pl.col("term_words"), digits=0),
         Field("free_clicks", "clicks without ads", pl.col("free_clicks"), digits=0),
-        choice("sku", "product", pl.col("sku"), rows),
-        choice("category", "category", pl.col("category"), rows),
+        choice("sku", "product", pl.col("sku"), products),
+        choice("category", "category", pl.col("category"), products),
         Field("status", "status", pl.col("status"), options=STATUSES),
         Field("campaign", "campaign", pl.col("campaign"), text=True),
         yes_or_no("searched", "in the query funnel", pl.col("searched")),

@@ -9,7 +9,6 @@ from typing import Final
 import polars as pl
 
 from nimbus_reef.analysis.reach import files, market, ranks
-from nimbus_reef.analysis.reach.ranks import RivalRanks
 from nimbus_reef.analysis.tables import Field, Listing, by_key, choice, yes_or_no
 from nimbus_reef.core.rank_gaps import Fight, Gap, Title
 from nimbus_reef.formats.figures import Figures
@@ -68,8 +67,9 @@ def _columns(ask: Context, rows: pl.DataFrame) -> dict[str, ListColumn]:
     }
 
 
-def fields(_: Context, rows: pl.DataFrame) -> Mapping[str, Field]:
+def fields(ask: Context, _: pl.DataFrame) -> Mapping[str, Field]:
     """What phrases are filtered and sorted by."""
+    products = market.products(ask.facts, ask.selection)
     return by_key(
         Field("name", "phrase, product", pl.col("phrase"), text=True),
         Field("volume", "searches a week", pl.col("volume"), digits=0),
@@ -100,8 +100,8 @@ def fields(_: Context, rows: pl.DataFrame) -> Mapping[str, Field]:
         Field("title", "in the title", pl.col("title"), options=tuple(each.value for each in Title)),
         Field("missing", "words the title lacks", pl.col("missing"), text=True),
         Field("ahead", "rivals ahead", pl.col("ahead"), "", "Brands that rank within 40 and before you", text=True),
-        choice("sku", "product", pl.col("sku"), rows),
-        choice("category", "category", pl.col("category"), rows),
+        choice("sku", "product", pl.col("sku"), products),
+        choice("category", "category", pl.col("category"), products),
         yes_or_no("bought", "bought", pl.col("bought"), "Paid clicks in 90 days, or a live keyword"),
         yes_or_no("advertised", "own ad shown", pl.col("own_ad").is_not_null()),
     )
@@ -111,12 +111,8 @@ def _rows(ask: Context) -> pl.DataFrame:
     rows = ask.selection.products_only.within(ask.facts, ranks.gaps(ask.facts, ask.selection))
     if not (rival := ask.scope.own_value("rival")):
         return rows
-    seen = [
-        phrase
-        for each in ranks.by_rival(ask.facts, ask.selection, rows["normal_id"], rival=rival)
-        for phrase in each.ranks
-    ]
-    return rows.filter(pl.col("normal_id").is_in(seen))
+    theirs = ranks.ranks_of(ask.facts, ask.selection, rival, rows["normal_id"])
+    return rows.filter(pl.col("normal_id").is_in(list(theirs)))
 
 
 GAPS: Final = ListSpec(
@@ -174,17 +170,17 @@ def _ways_of(ask: Context) -> Callable[[Listing], Ways]:
         )
         if not by_rival:
             return both
-        seen = ranks.by_rival(ask.facts, ask.selection, found.rows["normal_id"], found.shown["normal_id"])
-        one = ((name, scope.choose(here, rival=each.item), each.item == alone) for each, name in _called(seen))
+        seen = _called(ranks.seen_most(ask.facts, ask.selection, found.rows["normal_id"]))
+        one = ((name, scope.choose(here, rival=item), item == alone) for item, name in seen)
         return (*both, *one)
 
     return ways
 
 
-def _called(seen: Sequence[RivalRanks]) -> list[tuple[RivalRanks, str]]:
-    """Rivals with their brands, and their items where one brand has several."""
-    brands = Counter(each.brand for each in seen)
-    return [(each, each.brand if brands[each.brand] == 1 else f"{each.brand} {each.item}") for each in seen]
+def _called(seen: Sequence[tuple[str, str]]) -> list[tuple[str, str]]:
+    """Items with their brands, and with the items too where one brand has several."""
+    brands = Counter(brand for _, brand in seen)
+    return [(item, brand if brands[brand] == 1 else f"{brand} {item}") for item, brand in seen]
 
 
 def _by_rival(ask: Context, found: Listing) -> Sequence[ListColumn]:
@@ -199,11 +195,15 @@ def _by_rival(ask: Context, found: Listing) -> Sequence[ListColumn]:
     def rank_in(of: Mapping[int, float]) -> Callable[[Row], float | None]:
         return lambda row: of.get(row["normal_id"])
 
-    matching, shown = found.rows["normal_id"], found.shown["normal_id"]
-    seen = _called(ranks.by_rival(ask.facts, ask.selection, matching, shown, alone))
+    facts, selection, shown = ask.facts, ask.selection, found.shown["normal_id"]
+    seen = _called(ranks.seen_most(facts, selection, found.rows["normal_id"]))
+    if alone:
+        seen = [(alone, market.brand_of(facts, selection, alone))]
     every = _columns(ask, found.shown)
     columns = [every["volume"], ranked("own_rank", lambda row: row["own_rank"])]
-    columns += [ranked(name, rank_in(each.ranks), f"Item {each.item}") for each, name in seen]
+    columns += [
+        ranked(name, rank_in(ranks.ranks_of(facts, selection, item, shown)), f"Item {item}") for item, name in seen
+    ]
     return [*columns, every[_TITLE], every[_FIRST], every["gain"]] if alone else columns
 
 
@@ -211,15 +211,15 @@ def _against(ask: Context, rival: str) -> Callable[[pl.DataFrame, Figures], Answ
     """Where one rival ranks, and where before us."""
 
     def answer(rows: pl.DataFrame, figures: Figures) -> Answer:
-        seen = ranks.by_rival(ask.facts, ask.selection, rows["normal_id"], rival=rival)
-        if not seen:
+        found = ranks.ranks_of(ask.facts, ask.selection, rival, rows["normal_id"])
+        if not found:
             return Answer("This item ranks within 40 for none of these phrases.", "Choose another one.")
-        (only,) = seen
-        theirs = pl.col("normal_id").replace_strict(dict(only.ranks), default=None, return_dtype=pl.Float64)
+        theirs = pl.col("normal_id").replace_strict(found, default=None, return_dtype=pl.Float64)
         ahead = rows.filter(pl.col("own_rank").is_null() | (theirs < pl.col("own_rank")))
         first = ahead.filter(pl.col("fight").is_in([Fight.BOTH.value, Fight.KEYWORD.value]))
+        brand = market.brand_of(ask.facts, ask.selection, rival)
         return Answer(
-            f"{only.brand} ranks within 40 for {figures.counted(len(rows), 'phrase')}, before you for"
+            f"{brand} ranks within 40 for {figures.counted(len(rows), 'phrase')}, before you for"
             f" {figures.count(len(ahead))}.",
             f"An exact keyword would pay for {figures.count(len(first))} of those.",
         )
@@ -273,8 +273,8 @@ def _page(
 def _gaps_answer(rows: pl.DataFrame, figures: Figures) -> Answer:
     if rows.is_empty():
         return Answer("No keyword list with ranks is loaded.", "Load keyword ranks in Intake.")
-    counts = {gap: len(rows.filter(pl.col("gap") == gap)) for gap in (*_BEHIND, Gap.HELD.value)}
-    first = {each: len(rows.filter(pl.col("fight") == each.value)) for each in (Fight.BOTH, Fight.KEYWORD)}
+    counts, fights = (Counter(dict(rows[name].value_counts().rows())) for name in ("gap", "fight"))
+    first = {each: fights[each.value] for each in (Fight.BOTH, Fight.KEYWORD)}
     behind = counts[Gap.BEHIND.value] + counts[Gap.ABSENT.value]
     if not behind:
         held = figures.counted(counts[Gap.HELD.value], "phrase")

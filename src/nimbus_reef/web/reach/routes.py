@@ -106,7 +106,10 @@ def _before(name: str) -> None:
         return
     facts, scope = services().facts, current_scope()
     make = lambda: is_made(facts, scope.selection)  # noqa: E731
-    reads = [("search_term_daily", market.window(scope.selection))]
+    reads = [
+        ("search_term_daily", market.window(scope.selection)),
+        (market.LISTS, market.ranks_window(scope.selection)),
+    ]
     worked_out_first(facts, scope, make, reads, first=is_first_answer())
 
 
