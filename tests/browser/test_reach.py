@@ -90,3 +90,34 @@ def test_keys_alone_take_a_phrase_set_one_aside_and_make_a_campaign(page, site, 
     page.keyboard.press("x")
     page.get_by_role("button", name="bring back").click()
     expect(page.locator("body")).to_contain_text("1 phrase brought back")
+
+
+def test_keys_alone_raise_a_bid_at_the_top_and_give_a_term_its_keyword(page, site, empty_plan):
+    taken = []
+    for view in ("top-of-search?account=fernhollow-de&where=raised:is:yes", "small-shares?account=fernhollow-de"):
+        page.goto(f"{site.base}/reach/{view}")
+        taken.append(page.locator("tr[data-row] .name .text").first.inner_text())
+        for key in "jxA":
+            page.keyboard.press(key)
+        expect(page.locator("body")).to_contain_text("added to the plan")
+    target, term = taken
+    rows = sheet_of(page)
+    assert target in {each["target"] for each in rows if each["action"] == "update"}
+    assert term in {each["target"] for each in rows if each["action"] == "create"}
+
+
+def test_from_ranks_against_one_rival_to_a_keyword_by_mouse(page, site, empty_plan):
+    page.goto(f"{site.base}/reach/ranks?account=fernhollow-de&where=fight:is:add the words to the title, and bid")
+    page.get_by_role("link", name="by rival").click()
+    expect(page.locator("thead")).to_contain_text("own rank")
+    page.locator("p.judge a", has_text="by rival").locator("xpath=following-sibling::a[1]").click()
+    expect(page.locator(".answer")).to_contain_text("ranks within 40 for")
+    phrase = page.locator("tr[data-row] .name .text").first.inner_text()
+    page.locator("tr[data-row] .name").first.click()
+    expect(page.locator("#drawer h2")).to_have_text(phrase)
+    expect(page.locator("#drawer .rank-course svg")).to_be_visible()
+    page.locator("#drawer").get_by_role("button", name="Accept").click()
+    expect(page.locator("#strip")).to_contain_text("1 change")
+    page.locator("#drawer").get_by_role("link", name="Beside another phrase").click()
+    expect(page.locator("input[name=one]")).to_have_value(phrase)
+    expect(page.locator(".two-phrases")).to_contain_text("searches a week")

@@ -225,3 +225,45 @@ def test_phrases_become_a_campaign_for_each_word_that_several_share(owner, plann
         word = re.search(r"long tail ?(\S*) ·", campaign).group(1)
         assert len(members) >= 3 or not word
         assert all(word.rstrip("s") in each for each in members)
+
+
+def test_terms_with_a_small_share_become_a_campaign_a_product_without_those_searches_elsewhere(owner, planned):
+    rows = row_ids(owner.get(f"/reach/small-shares?{ACCOUNT}"))[:6]
+    data = {"account": "fernhollow-de", "rows": rows, "campaign_name": "Top", "budget": "9"}
+    assert "Preview:" in text_of(owner.post("/reach/small-shares/group", data=data))
+    owner.post("/reach/small-shares/group", data=data | {"sure": "yes", "asked": "yes"})
+    changes = [each.change for each in planned()]
+    made = {each.campaign for each in changes if each.field == "daily_budget"}
+    assert made
+    assert all(each.startswith("Top") for each in made)
+    targets = [each for each in changes if each.entity is Entity.TARGET]
+    assert {each.campaign for each in targets} == made
+    assert {each.match_type for each in targets} == {"exact"}
+    negatives = {each.target for each in changes if each.entity is Entity.NEGATIVE}
+    assert negatives == {each.target for each in targets}
+    assert owner.post("/reach/rivals/group", data=data).status_code == 404
+
+
+def test_a_set_of_rivals_is_kept_by_name_put_in_force_and_forgotten(owner, demo):
+    def settings():
+        return accounts.by_key(demo.store, "fernhollow-de").settings
+
+    items = row_ids(owner.get(f"/reach/rivals?{ACCOUNT}"))
+    data = {"account": "fernhollow-de"}
+    try:
+        owner.post("/reach/rivals/choose", data=data | {"rows": items[:3], "set_name": "large ones"})
+        owner.post("/reach/rivals/choose", data=data | {"rows": items[3:5], "set_name": "cheap"})
+        assert settings().chosen_rivals == tuple(items[3:5])
+        page = text_of(owner.get(f"/reach/rivals?{ACCOUNT}"))
+        assert "large ones, 3 items" in page
+        assert "cheap, 2 items" in page
+        owner.post("/reach/rivals/choose", data=data | {"set_name": "large ones", "use": "yes"})
+        assert settings().chosen_rivals == tuple(items[:3])
+        owner.post("/reach/rivals/forget", data=data | {"set_name": "cheap"})
+        assert len(settings().rival_sets) == 1
+        wrong = owner.post("/reach/rivals/choose", data=data | {"rows": items[:2], "set_name": "a = b"})
+        assert wrong.status_code == 400
+    finally:
+        owner.post("/reach/rivals/forget", data=data | {"set_name": "large ones"})
+        owner.post("/reach/rivals/choose", data=data)
+    assert settings().chosen_rivals == settings().rival_sets == ()

@@ -76,6 +76,13 @@ def test_the_workbook_holds_every_sheet_of_the_audit(owner):
         "Placements",
         "Hours",
         "Budgets",
+        "Phrases",
+        "Ranks",
+        "Rivals",
+        "Top-of-search",
+        "Small-shares",
+        "Coverage",
+        "Own-against-own",
         "Plan",
         "Glossary",
     ]

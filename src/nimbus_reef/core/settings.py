@@ -390,6 +390,13 @@ class Settings:
         Holds.WORDS,
         "Reach: ranks and rivals; without any the eight of each category that rank for most of your phrases",
     )
+    rival_sets: tuple[str, ...] = _set(
+        (),
+        "sets of rivals that are kept by name",
+        SettingGroup.WORDS,
+        Holds.WORDS,
+        "Reach: rivals, where one of them is put in force; each as “name = item item”",
+    )
     phrase_caution: float = _share(
         CAREFUL,
         "chance that a new phrase converts below what its bid assumes",

@@ -19,7 +19,8 @@ from nimbus_reef.core.levels import Floats
 from nimbus_reef.core.market_fit import MOST_MEAN
 from nimbus_reef.core.response import ClickResponse
 
-PAYS_AT: Final = 0.5
+PAYS_AT: Final = 0.2
+"""Least chance at the usual price: the bid is made for what a phrase converts, so those that pay below it earn too."""
 LEAST_GAIN: Final = 1.0
 DAYS: Final = 28
 USUAL_CLICKS_A_SEARCH: Final = 0.01
@@ -31,7 +32,7 @@ _FREE_SPREAD: Final = 0.3
 _BETA_WEIGHT: Final = 20.0
 _LEAST_FREE: Final = 5
 QUANTILE: Final = 0.40
-CAREFUL: Final = 0.25
+CAREFUL: Final = 0.15
 """Where accounts begin: in simulated markets more phrases pay than at 0.40, at no less profit (docs/reach.md)."""
 _MOST_BID: Final = 1.5
 _RATIO: Final = (0.5, 2.0)

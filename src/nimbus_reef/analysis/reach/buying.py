@@ -2,26 +2,24 @@
 
 from __future__ import annotations
 
-import itertools
-import math
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from typing import Any, Final
 
 import polars as pl
 
 from nimbus_reef.analysis import bid_response
-from nimbus_reef.analysis.catalog import names
 from nimbus_reef.analysis.reach import market
+from nimbus_reef.analysis.reach.new_campaigns import NewNames, new_campaign
 from nimbus_reef.analysis.reach.pool import pool
 from nimbus_reef.analysis.selection import Selection
 from nimbus_reef.analysis.sheet_rows import NO_BASIS, change, promise
-from nimbus_reef.core import market_fit, naming
-from nimbus_reef.core.changes import Action, Change, Entity
+from nimbus_reef.core import market_fit
+from nimbus_reef.core.changes import Action, Entity
 from nimbus_reef.core.checks import Subject
 from nimbus_reef.core.checks.reach import PHRASES
 from nimbus_reef.core.market_fit import MarketFit, Parts
 from nimbus_reef.core.model import MICRO
-from nimbus_reef.core.projection import NOTHING, Projected, Range, total
+from nimbus_reef.core.projection import Projected, Range, total
 from nimbus_reef.core.promises import FIRST_DAYS
 from nimbus_reef.core.proposals import EntityKey, Proposal
 from nimbus_reef.core.reasons import Figure, Headline, HeadlineKey, Reason, ReasonKey
@@ -128,11 +126,6 @@ def _proposal(selection: Selection, row: Mapping[str, Any], why: tuple[Reason, .
     )
 
 
-_BUDGET_ROOM: Final = 1.5
-"""A campaign's budget leaves so much room over what it is expected to spend."""
-_LEAST_BUDGET: Final = 5.0
-
-
 def campaigns(
     facts: Facts,
     selection: Selection,
@@ -159,13 +152,11 @@ def campaigns(
         groups.setdefault((row["sku"], ""), []).append(row)
     if by_word:
         groups = {(sku, word): part for (sku, _), rows in groups.items() for word, part in _by_word(rows).items()}
-    taken = set(names.campaign_names(facts, selection))
+    naming = NewNames(facts, selection)
     made = []
     for (sku, word), rows in groups.items():
         behind = f" · {sku}{' · ' * bool(word)}{word}" if len(groups) > 1 else ""
-        called = f"{name}{behind}" if name else _named(facts, selection, sku, word)
-        own = _free(called, taken)
-        taken.add(own)
+        own = naming.free(f"{name}{behind}" if name else naming.by_pattern(sku, f"long tail {word}".strip()))
         made.append(_campaign(selection, own, sku, rows, budget))
     return made
 
@@ -178,64 +169,26 @@ def _by_word(rows: Sequence[dict[str, Any]]) -> dict[str, list[dict[str, Any]]]:
     return groups
 
 
-def _named(facts: Facts, selection: Selection, sku: str, word: str) -> str:
-    """A campaign's name by the account's pattern, what that does not ask for left as it is usual there."""
-    pattern = naming.pattern(selection.account.naming)
-    told = {"product": sku, "purpose": f"long tail {word}".strip(), "match": "exact"}
-    if pattern is None:
-        return " · ".join(told.values())
-    found = names.parsed(facts, selection)
-    usual = {part: values[0][0] for part, values in found.counts.items() if values} if found else {}
-    return pattern.written({part: told.get(part, usual.get(part, part)) for part in pattern.parts})
-
-
-def _free(called: str, taken: Collection[str]) -> str:
-    """A name that no campaign has yet."""
-    if called not in taken:
-        return called
-    return next(text for number in itertools.count(2) if (text := f"{called} {number}") not in taken)
-
-
 def _campaign(
     selection: Selection, name: str, sku: str, rows: Sequence[dict[str, Any]], budget: float | None
 ) -> Proposal:
     clicks, spend, gain = (sum(row[each] for row in rows) for each in ("clicks", "spend", "gain"))
-    usual = max(_LEAST_BUDGET, math.ceil(_BUDGET_ROOM * spend / DAYS))
-    amount = usual if budget is None else budget
-    typical = sorted(row["offered"] for row in rows)[len(rows) // 2]
-
-    def row_of(entity: Entity, field: str, value: str, **of: str) -> Change:
-        return change(entity, field, name, value, "", PHRASES.key, Action.CREATE, **of)
-
-    nothing = promise(selection, NO_BASIS, VIEW, "", NOTHING)
-    package = [
-        (row_of(Entity.CAMPAIGN, "daily_budget", f"{amount:.2f}"), nothing),
-        (row_of(Entity.CAMPAIGN, "targeting", "manual"), nothing),
-        (row_of(Entity.CAMPAIGN, "bidding", "fixed"), nothing),
-        (row_of(Entity.CAMPAIGN, "offsite_limited", "yes"), nothing),
-        (row_of(Entity.AD_GROUP, "default_bid", f"{typical:.2f}", ad_group=sku), nothing),
-        (row_of(Entity.PRODUCT_AD, "state", "enabled", ad_group=sku, sku=sku), nothing),
-    ]
-    effects = []
+    keywords = []
     for row in rows:
         # A campaign of its own has no adjustments yet: its bids are what is offered.
         bid = max(row["floor"], min(row["offered"], row["ceiling"]))
         about = {"ad_group": sku, "target": row["phrase"], "match_type": "exact"}
-        effects.append(_effect(row))
-        package.append(
-            (
-                row_of(Entity.TARGET, "bid", f"{bid:.2f}", **about),
-                promise(selection, _rests_on(row), VIEW, row["row_id"], effects[-1]),
-            )
-        )
-    return Proposal(
-        EntityKey(Subject.CAMPAIGN, name),
-        name[:64],
-        Headline(HeadlineKey.BUY_GROUP, (len(rows), amount)),
-        tuple(package),
-        (Reason(ReasonKey.PHRASES_TOGETHER, (clicks, spend, gain, FIRST_DAYS)),),
-        effect=total(effects),
-        name=name,
+        made = change(Entity.TARGET, "bid", name, f"{bid:.2f}", "", PHRASES.key, Action.CREATE, **about)
+        keywords.append((made, promise(selection, _rests_on(row), VIEW, row["row_id"], _effect(row))))
+    return new_campaign(
+        selection,
+        name,
+        sku,
+        keywords,
+        daily=spend / DAYS,
+        budget=budget,
+        reasons=(Reason(ReasonKey.PHRASES_TOGETHER, (clicks, spend, gain, FIRST_DAYS)),),
+        effect=total([_effect(row) for row in rows]),
     )
 
 

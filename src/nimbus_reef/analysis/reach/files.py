@@ -70,6 +70,7 @@ def ranks_table(rows: pl.DataFrame) -> Table:
         title_lacks="missing",
         do_first="fight",
         bid="bid",
+        clicks_in_28_days="clicks",
         profit_in_28_days="profit",
     )
     return Table("ranks", frame, {"relevance": "0%", "bid": "0.00", "profit_in_28_days": "0.00"})

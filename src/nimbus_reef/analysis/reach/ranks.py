@@ -35,7 +35,8 @@ def gaps(facts: Facts, selection: Selection) -> pl.DataFrame:
     (the part of them that ranks within 40), own_ad (best own sponsored rank), paying (items of other brands with a
     sponsored rank), new_paying (of them without one before), bought (paid clicks in 90 days, or a live keyword), title
     (how its words stand in the product's), missing (those that do not), gap, fight (see `core.rank_gaps`), bid, pays,
-    gain (of the pool, null where it is not in it) and profit (the gain where an exact keyword would pay). Kept.
+    gain (of the pool, null where it is not in it), profit and clicks (in 28 days, where an exact keyword would pay).
+    Kept.
     """
 
     def make() -> pl.DataFrame:
@@ -50,6 +51,7 @@ def gaps(facts: Facts, selection: Selection) -> pl.DataFrame:
                 "bid": pl.Float64,
                 "pays": pl.Float64,
                 "gain": pl.Float64,
+                "clicks": pl.Float64,
                 "stays": pl.String,
             }
         )
@@ -76,7 +78,11 @@ def gaps(facts: Facts, selection: Selection) -> pl.DataFrame:
             .with_columns(
                 pl.col("paying", "new_paying").fill_null(0), pl.col("ahead").fill_null(""), gap=rank_gaps.gap(limits)
             )
-            .with_columns(fight=rank_gaps.fight(), profit=pl.when("would_pay").then(pl.col("gain")))
+            .with_columns(
+                fight=rank_gaps.fight(),
+                profit=pl.when("would_pay").then("gain"),
+                clicks=pl.when("would_pay").then("clicks"),
+            )
             .select(_COLUMNS)
             .sort(["volume", "phrase"], descending=[True, False], nulls_last=True)
         )
@@ -111,6 +117,7 @@ _COLUMNS: Final = (
     "pays",
     "gain",
     "profit",
+    "clicks",
 )
 
 

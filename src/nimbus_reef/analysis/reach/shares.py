@@ -7,17 +7,20 @@ from dataclasses import dataclass, replace
 
 import polars as pl
 
-from nimbus_reef.analysis import bid_response, brands, destinations, groups, own_actions
+from nimbus_reef.analysis import bid_response, brands, destinations, groups, multipliers, own_actions
 from nimbus_reef.analysis.bid_advice import with_advice
 from nimbus_reef.analysis.judged import judged_targets, judged_terms
 from nimbus_reef.analysis.judged_proposals import monthly_days
 from nimbus_reef.analysis.reach import market
+from nimbus_reef.analysis.reach.new_campaigns import NewNames, new_campaign
 from nimbus_reef.analysis.selection import Selection
 from nimbus_reef.core import search_shares, words
-from nimbus_reef.core.changes import Change, Entity
+from nimbus_reef.core.changes import Action, Change, Entity
 from nimbus_reef.core.checks import Subject
 from nimbus_reef.core.model import MICRO, MatchType
-from nimbus_reef.core.proposals import Proposal
+from nimbus_reef.core.projection import total
+from nimbus_reef.core.proposals import EntityKey, Proposal
+from nimbus_reef.core.reasons import Headline, HeadlineKey, Reason, ReasonKey
 from nimbus_reef.core.search_shares import ShareLimits
 from nimbus_reef.core.tiers import RowAction
 from nimbus_reef.core.windows import Window, month_factor
@@ -147,6 +150,66 @@ def keywords(facts: Facts, selection: Selection, keys: Sequence[str]) -> list[Pr
     made = own_actions.proposals(facts, selection, Subject.TERM, rows, RowAction.OWN_TARGET, None, raises=False)
     match_of = destinations.match_types(facts, selection)
     return [_matched(each, match_of) for each in made]
+
+
+def campaigns(
+    facts: Facts, selection: Selection, keys: Sequence[str], name: str = "", budget: float | None = None
+) -> list[Proposal]:
+    """
+    The same keywords in campaigns of their own, one a product, exact, with what keeps the searches out of where they
+    come from now; terms of ad groups whose product is not known stay out. name, budget: as in `buying.campaigns`.
+    """
+    rows = small_shares(facts, selection).rows
+    main = target_frames.advertised_products(facts, selection.account.id, selection.window)
+    factors = multipliers.steps(facts, selection).group_by("campaign_id").agg(pl.col("multiplier").last())
+    homes = (
+        rows.join(main.select("ad_group_id", sku="main_product"), on="ad_group_id", how="left")
+        .join(factors, on="campaign_id", how="left")
+        .select("row_id", "sku", pl.col("multiplier").fill_null(1.0))
+    )
+    known = {row_id: (sku, multiplier) for row_id, sku, multiplier in homes.rows() if sku}
+    by_sku: dict[str, list[Proposal]] = {}
+    for each in keywords(facts, selection, [key for key in keys if key in known]):
+        if each.package:
+            by_sku.setdefault(known[each.row_id][0], []).append(each)
+    if not by_sku:
+        none = Reason(ReasonKey.NONE_WOULD_PAY)
+        return [Proposal(EntityKey(Subject.CAMPAIGN), "", Headline(HeadlineKey.LEAVE), reasons=(none,))]
+    naming, days, made = NewNames(facts, selection), monthly_days(facts, selection, Subject.TERM), []
+    for sku, proposals in by_sku.items():
+        behind = f" · {sku}" if len(by_sku) > 1 else ""
+        own = naming.free(f"{name}{behind}" if name else naming.by_pattern(sku, "top terms"))
+        moved = [
+            (_in_campaign(change, own, sku, known[each.row_id][1]), result)
+            for each in proposals
+            for change, result in each.package
+        ]
+        spent = sum(result.spend for each in proposals for change, result in each.package if _is_new(change))
+        made.append(
+            new_campaign(
+                selection,
+                own,
+                sku,
+                moved,
+                daily=spent / days,
+                budget=budget,
+                reasons=(),
+                effect=total([each.effect for each in proposals]),
+            )
+        )
+    return made
+
+
+def _is_new(change: Change) -> bool:
+    return change.entity is Entity.TARGET and change.action is Action.CREATE
+
+
+def _in_campaign(change: Change, campaign: str, sku: str, multiplier: float) -> Change:
+    """A keyword in another campaign, which has no adjustments: its bid is what was offered."""
+    if not _is_new(change):
+        return change
+    bid = f"{float(change.new_value) * multiplier:.2f}"
+    return replace(change, campaign=campaign, ad_group=sku, match_type=MatchType.EXACT.value, new_value=bid)
 
 
 def _matched(proposal: Proposal, match_of: Mapping[str, str]) -> Proposal:

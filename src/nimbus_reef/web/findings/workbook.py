@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from datetime import date
+from typing import Final
 
 import polars as pl
 
@@ -13,7 +14,9 @@ from nimbus_reef.analysis.delivery import files as delivery_files
 from nimbus_reef.analysis.findings import Findings, named
 from nimbus_reef.analysis.judged_proposals import judged
 from nimbus_reef.analysis.judged_tables import VIEWS, table_to_export
+from nimbus_reef.analysis.lacking import lacking
 from nimbus_reef.analysis.pulse import Beat, beat
+from nimbus_reef.analysis.reach import files as reach_files
 from nimbus_reef.analysis.recurring import Recurring, since_last
 from nimbus_reef.core import glossary
 from nimbus_reef.core.changes import Change, kind_of, sound, word_of
@@ -26,6 +29,8 @@ from nimbus_reef.store.people.plans import Planned
 from nimbus_reef.web.kit.context import Context
 from nimbus_reef.web.params import Scope
 
+_MOST_ROWS: Final = 100_000
+"""A sheet of more rows is for programs, which read the page's own file."""
 _MONEY = {"wasted per 30 days": "0.00", "spend": "0.00", "sales": "0.00"}
 
 
@@ -173,6 +178,13 @@ def glossary_table() -> Table:
     )
 
 
+def _first_rows(table: Table) -> Table:
+    """The table, or its first rows and a name that says so."""
+    if len(table.rows) <= _MOST_ROWS:
+        return table
+    return replace(table, name=f"{table.name}, first {_MOST_ROWS}", rows=table.rows.head(_MOST_ROWS))
+
+
 def sheets(ask: Context, found: Findings, today: date) -> list[Table]:
     """The sheets of the audit: summary, findings, judged rows, every table that has rows, plan, glossary."""
     facts, selection, recurring = ask.facts, ask.selection, since_last(ask.facts, ask.account, found, ask.scope.part)
@@ -180,10 +192,10 @@ def sheets(ask: Context, found: Findings, today: date) -> list[Table]:
     for view in VIEWS.values():
         rows = judged(facts, selection, view.subject).sort("stake", descending=True)
         entries.append(replace(table_to_export(view, rows, ask.scope.window), name=view.title))
-    for needs, made_by in ((catalog_files.NEEDS, catalog_files.FILES), (delivery_files.NEEDS, delivery_files.FILES)):
-        for name, make in made_by.items():
-            if any(facts.held_days(ask.account.id, kind, ask.scope.window) for kind in needs[name]):
-                entries.append(replace(make(facts, selection), name=name.capitalize()))
+    for files in (catalog_files, delivery_files, reach_files):
+        for name, make in files.FILES.items():
+            if lacking(facts, ask.account, ask.scope.window, files.NEEDS[name]) is None:
+                entries.append(_first_rows(replace(make(facts, selection), name=name.capitalize())))
     return [
         summary(ask.scope, found, beat(facts, selection, today), recurring),
         findings_table(found, recurring),

@@ -16,7 +16,6 @@ import numpy as np
 from nimbus_reef.core import costly_words, evidence
 from nimbus_reef.core.evidence import Floats
 from nimbus_reef.core.metrics import ratio
-from nimbus_reef.core.unbought import PAYS_AT
 from nimbus_reef.formats.figures import Figures
 from nimbus_reef.web.kit.verdicts import mark_of
 
@@ -27,6 +26,7 @@ _TOP: Final = 20.0
 _HILL: Final = 44.0
 _POINTS: Final = 81
 _SCALE: Final = WIDTH - LEFT - 8
+_EVEN: Final = 0.5
 _TELLING: Final = 0.01
 """A step that moves what is expected by less than this part of it is not drawn."""
 
@@ -140,7 +140,7 @@ def of_phrase(row: Mapping[str, Any], account: float, own: str, figures: Figures
         evidence.interval(a, b),
         evidence.interval(a, b, 0.998)[1],
         (needed, "needs"),
-        ("gain", True) if row["pays"] is not None and row["pays"] >= PAYS_AT else ("", False),
+        ("gain", True) if row["pays"] is not None and row["pays"] >= _EVEN else ("", False),
         figures.rate,
     )
 

@@ -97,7 +97,7 @@ class ListView:
     """
     A list. narrowed: ready filters: words, address, whether in force; ways: the
     same of other ways to see it; line: the width of a line of ranks; accepts: what
-    is proposed on its rows can be accepted; opens: a row opens beside it.
+    is proposed on its rows can be accepted; opens: a row opens beside it; groups: rows can become campaigns.
     """
 
     answer: Answer
@@ -107,6 +107,7 @@ class ListView:
     line: float
     accepts: bool
     opens: bool
+    groups: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -138,6 +139,7 @@ def page_of(
     accepts: bool = False,
     opens: bool = False,
     picks: bool = False,
+    groups: bool = False,
     ways: Callable[[Listing], Ways] = lambda _: (),
 ) -> ListView:
     """
@@ -177,4 +179,4 @@ def page_of(
         (words, scope.link(here, where=where, page=1, open=""), set(where) == set(scope.where))
         for words, where in ready
     )
-    return ListView(answer(of.rows), table, narrowed, ways(of.found), WIDTH, accepts, opens)
+    return ListView(answer(of.rows), table, narrowed, ways(of.found), WIDTH, accepts, opens, groups)

@@ -23,14 +23,11 @@ from nimbus_reef.analysis.reach.pool import (
 )
 from nimbus_reef.analysis.tables import PAGE_ROWS, Field, by_key, choice, yes_or_no
 from nimbus_reef.core import evidence
-from nimbus_reef.core.changes import LONGEST_TEXT
 from nimbus_reef.core.metrics import ratio
 from nimbus_reef.core.proposals import Proposal
 from nimbus_reef.core.unbought import DAYS
 from nimbus_reef.core.windows import month_factor
-from nimbus_reef.errors import BadInput
 from nimbus_reef.formats.figures import Figures
-from nimbus_reef.formats.typed import number
 from nimbus_reef.store.people import hidden_findings
 from nimbus_reef.web.kit.answers import Answer
 from nimbus_reef.web.kit.context import Context
@@ -42,7 +39,7 @@ from nimbus_reef.web.reach.listed import WIDTH, RankLine, rank_line
 _WORDS: Final = 22
 _HILL: Final = (64.0, 22.0)
 _POINTS: Final = 17
-LIKELY, UNLIKELY = 0.75, 0.25
+LIKELY, UNLIKELY = 0.8, 0.2
 _MOST_COMMON: Final = 1 / 3
 """A word that more of the phrases have tells none of them from another."""
 _SHORTEST: Final = 3
@@ -339,14 +336,8 @@ def _totals(rows: pl.DataFrame, figures: Figures) -> tuple[tuple[str, str], ...]
     )
 
 
-def grouped(ask: Context, keys: Sequence[str], name: str, budget: str, *, by_word: bool) -> list[Proposal]:
-    """Campaigns of some phrases; name, budget as they were typed, empty for what is usual."""
-    amount = number(budget, ask.account.locale) if budget.strip() else None
-    if budget.strip() and (amount is None or amount <= 0):
-        raise BadInput(f"“{budget}” is not a budget.", remedy="Write an amount a day, like 12.50.")
-    if len(name.strip()) > LONGEST_TEXT:
-        raise BadInput("The name is too long.", remedy=f"Use at most {LONGEST_TEXT} characters.")
+def grouped(ask: Context, keys: Sequence[str], name: str, budget: float | None, *, by_word: bool) -> list[Proposal]:
+    """Campaigns of some phrases that are not in the plan; name, budget: see `buying.campaigns`."""
     planned = {each.promise.row_id for each in ask.planned() if each.promise.view == buying.VIEW}
     free = [key for key in keys if key not in planned]
-    own = None if amount is None else float(amount)
-    return buying.campaigns(ask.facts, ask.selection, free, name.strip(), own, by_word=by_word)
+    return buying.campaigns(ask.facts, ask.selection, free, name, budget, by_word=by_word)

@@ -56,7 +56,10 @@ def _columns(ask: Context, rows: pl.DataFrame) -> dict[str, ListColumn]:
     return {
         each.head: each
         for each in (
-            *(figure(name, figures.count) for name in ("volume", "own_rank", "best_rival", "paying", "own_ad")),
+            *(
+                figure(name, figures.count)
+                for name in ("volume", "own_rank", "best_rival", "paying", "own_ad", "clicks")
+            ),
             ListColumn(_LINE, line),
             figure("relevance", lambda part: figures.percent(part, 0)),
             ListColumn(_TITLE, title),
@@ -91,6 +94,14 @@ def fields(ask: Context, _: pl.DataFrame) -> Mapping[str, Field]:
             "profit by ads",
             pl.col("profit"),
             "¤",
+            "Expected in 28 days from an exact keyword that would pay",
+            digits=0,
+        ),
+        Field(
+            "clicks",
+            "clicks by ads",
+            pl.col("clicks"),
+            "",
             "Expected in 28 days from an exact keyword that would pay",
             digits=0,
         ),
@@ -145,8 +156,8 @@ _ADS_READY: Final[Ready] = (
 _LINE: Final = "rivals, rank 1 to 40"
 _TITLE: Final = "in the title"
 _FIRST: Final = "what to do first"
-_GAPS_SHOWN: Final = ("volume", "own_rank", "best_rival", _LINE, "relevance", _TITLE, _FIRST, "gain")
-_ADS_SHOWN: Final = ("volume", "paying", "new_paying", "own_ad", "own_rank", "gain")
+_GAPS_SHOWN: Final = ("volume", "own_rank", "best_rival", _LINE, "relevance", _TITLE, _FIRST, "clicks", "gain")
+_ADS_SHOWN: Final = ("volume", "paying", "new_paying", "own_ad", "own_rank", "clicks", "gain")
 
 
 def gaps_page(ask: Context) -> ListView:

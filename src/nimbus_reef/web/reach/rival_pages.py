@@ -10,6 +10,7 @@ import polars as pl
 
 from nimbus_reef.analysis.reach import files, market, ranks
 from nimbus_reef.analysis.tables import Field, by_key, choice, yes_or_no
+from nimbus_reef.core import rival_sets
 from nimbus_reef.core.model import MICRO, from_micro
 from nimbus_reef.formats.figures import Figures
 from nimbus_reef.web.kit.answers import Answer
@@ -143,11 +144,15 @@ def answer(rows: pl.DataFrame, figures: Figures) -> Answer:
 
 @dataclass(frozen=True, slots=True)
 class RivalsView:
-    """Other brands' items; by_hand: whether somebody chose those that are compared with."""
+    """
+    Other brands' items; by_hand: whether somebody chose those that are compared with; sets: those that are kept: name,
+    how many items, whether in force.
+    """
 
     answer: Answer
     table: TableView
     by_hand: bool
+    sets: tuple[tuple[str, str, bool], ...]
 
 
 def page(ask: Context) -> RivalsView:
@@ -171,4 +176,8 @@ def page(ask: Context) -> RivalsView:
             opens=False,
         ),
         bool(ask.account.settings.chosen_rivals),
+        tuple(
+            (name, figures.counted(len(items), "item"), set(items) == set(ask.account.settings.chosen_rivals))
+            for name, items in rival_sets.named(ask.account.settings.rival_sets).items()
+        ),
     )

@@ -12,8 +12,11 @@ from werkzeug.wrappers import Response as AnyResponse
 
 from nimbus_reef.analysis.reach import buying, files, market, shares
 from nimbus_reef.analysis.reach.pool import is_made
+from nimbus_reef.core import rival_sets
+from nimbus_reef.core.changes import LONGEST_TEXT
 from nimbus_reef.core.checks.reach import PHRASES
-from nimbus_reef.errors import BadInput
+from nimbus_reef.errors import BadInput, NotFound
+from nimbus_reef.formats.typed import number
 from nimbus_reef.jobs.intake import today_of
 from nimbus_reef.store.people import account_settings, hidden_findings
 from nimbus_reef.web import acting
@@ -92,7 +95,6 @@ VIEWS: Final[Mapping[str, AreaView]] = {
 }
 TITLES: Final = {name: each.title for name, each in VIEWS.items()}
 LATER: Final = timedelta(weeks=4)
-MOST_CHOSEN: Final = 60
 MOST_SET_ASIDE: Final = 500
 
 
@@ -185,34 +187,88 @@ def words() -> AnyResponse:
 
 @reach.post("/rivals/choose")
 def choose() -> AnyResponse:
-    """Compares ranks with the selected items from now on, or with those that rank most where none is selected."""
+    """
+    Compares ranks with the selected items from now on, kept by name where one is given; with a set that was kept; or,
+    where nothing is selected, with the items that rank most.
+    """
     who, scope = must_write(), current_scope()
-    account = scope.account
-    keys = acting.keys_of(context(), rival_pages.LIST)
-    if len(keys) > MOST_CHOSEN:
-        raise BadInput(f"More than {MOST_CHOSEN} rivals are selected.", remedy="Select fewer: those you compete with.")
-    changed = replace(account.settings, chosen_rivals=tuple(keys))
+    account, name = scope.account, request.form.get("set_name", "").strip()
+    sets = rival_sets.named(account.settings.rival_sets)
+    keys = sets[name] if request.form.get("use") and name in sets else tuple(_rivals_selected())
+    changed = replace(account.settings, chosen_rivals=keys)
+    if name and keys:
+        changed = replace(changed, rival_sets=rival_sets.with_set(account.settings.rival_sets, name, keys))
     account_settings.change(services().store, account.id, who.id, account.settings, changed)
-    said = f"Ranks are compared with {figures().counted(len(keys), 'item')}."
+    said = f"Ranks are compared with {figures().counted(len(keys), 'item')}{f' of “{name}”' if name else ''}."
     flash(said if keys else "Ranks are compared with the items that rank most.")
-    return redirect(scope.link(url_for("reach.view", name="rivals"), open=""))
+    return _back_to_rivals()
 
 
-@reach.post("/phrases/group")
-def group() -> AnyResponse | str:
-    """Puts the selected phrases into the plan as campaigns of their own, one a product, or a product and word."""
+@reach.post("/rivals/forget")
+def forget() -> AnyResponse:
+    """Forgets a kept set of rivals; what ranks are compared with stays."""
+    who, account = must_write(), current_scope().account
+    name = request.form.get("set_name", "").strip()
+    left = rival_sets.with_set(account.settings.rival_sets, name, ())
+    account_settings.change(
+        services().store, account.id, who.id, account.settings, replace(account.settings, rival_sets=left)
+    )
+    flash(f"The set “{name}” is no longer kept.")
+    return _back_to_rivals()
+
+
+def _rivals_selected() -> list[str]:
+    keys = acting.keys_of(context(), rival_pages.LIST)
+    name, sets = request.form.get("set_name", "").strip(), current_scope().account.settings.rival_sets
+    if len(keys) > rival_sets.MOST_ITEMS:
+        most = rival_sets.MOST_ITEMS
+        raise BadInput(f"More than {most} rivals are selected.", remedy="Select fewer: those you compete with.")
+    if "=" in name or len(name) > LONGEST_TEXT:
+        raise BadInput("This is no name for a set.", remedy=f"Use up to {LONGEST_TEXT} characters without “=”.")
+    if name and name not in rival_sets.named(sets) and len(sets) >= rival_sets.MOST_SETS:
+        raise BadInput(f"{rival_sets.MOST_SETS} sets are kept already.", remedy="Remove one that you no longer use.")
+    return keys
+
+
+def _back_to_rivals() -> AnyResponse:
+    return redirect(current_scope().link(url_for("reach.view", name="rivals"), open=""))
+
+
+_GROUPED: Final = {buying.VIEW: phrase_pages.LIST, shares.TERMS_VIEW: share_pages.TERMS}
+"""Views whose rows can become campaigns of their own."""
+
+
+@reach.post("/<name>/group")
+def group(name: str) -> AnyResponse | str:
+    """Puts the selected rows into the plan as campaigns of their own, one a product, or a product and word."""
     must_write()
+    if name not in _GROUPED:
+        raise NotFound("Nothing here becomes a campaign.", remedy="Use a link on the page.")
     scope, ask = current_scope(), context()
-    keys = acting.keys_of(ask, phrase_pages.LIST)
+    keys = acting.keys_of(ask, _GROUPED[name])
     if not keys:
-        raise BadInput("No phrase is selected.", remedy="Select rows first (x), or all filtered rows (X).")
-    typed = (request.form.get(name, "") for name in ("campaign_name", "budget"))
-    found = phrase_pages.grouped(ask, keys, *typed, by_word=bool(request.form.get("by_word")))
+        raise BadInput("No row is selected.", remedy="Select rows first (x), or all filtered rows (X).")
+    called, budget = _typed_campaign()
+    if name == buying.VIEW:
+        found = phrase_pages.grouped(ask, keys, called, budget, by_word=bool(request.form.get("by_word")))
+    else:
+        found = share_pages.grouped(ask, keys, called, budget)
     return acting.put(
         scope,
         found,
         title=f"Preview: {figures().counted(len(found), 'new campaign')}",
         thing="campaign",
-        action=url_for("reach.group"),
-        back=acting.back_to(scope, scope.link(url_for("reach.view", name="phrases"), open="")),
+        action=url_for("reach.group", name=name),
+        back=acting.back_to(scope, scope.link(url_for("reach.view", name=name), open="")),
     )
+
+
+def _typed_campaign() -> tuple[str, float | None]:
+    """The name and budget that were typed, empty and None for what is usual."""
+    name, typed = (request.form.get(each, "").strip() for each in ("campaign_name", "budget"))
+    amount = number(typed, current_scope().account.locale) if typed else None
+    if typed and (amount is None or amount <= 0):
+        raise BadInput(f"“{typed}” is not a budget.", remedy="Write an amount a day, like 12.50.")
+    if len(name) > LONGEST_TEXT:
+        raise BadInput("The name is too long.", remedy=f"Use at most {LONGEST_TEXT} characters.")
+    return name, None if amount is None else float(amount)

@@ -12,6 +12,7 @@ from nimbus_reef.analysis.reach import files, shares
 from nimbus_reef.analysis.tables import Field, Listing, by_key, choice, metric_fields, yes_or_no
 from nimbus_reef.core.metrics import ratio
 from nimbus_reef.core.model import from_micro
+from nimbus_reef.core.proposals import Proposal
 from nimbus_reef.core.search_shares import SURE
 from nimbus_reef.formats.figures import Figures
 from nimbus_reef.web.kit.answers import Answer
@@ -248,4 +249,10 @@ def terms_page(ask: Context) -> ListView:
         empty="No search term that earns has a small share.",
         things="search terms",
         accepts=True,
+        groups=True,
     )
+
+
+def grouped(ask: Context, keys: Sequence[str], name: str, budget: float | None) -> list[Proposal]:
+    """Campaigns of some search terms, one a product."""
+    return shares.campaigns(ask.facts, ask.selection, keys, name, budget)
