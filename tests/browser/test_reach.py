@@ -119,5 +119,5 @@ def test_from_ranks_against_one_rival_to_a_keyword_by_mouse(page, site, empty_pl
     page.locator("#drawer").get_by_role("button", name="Accept").click()
     expect(page.locator("#strip")).to_contain_text("1 change")
     page.locator("#drawer").get_by_role("link", name="Beside another phrase").click()
-    expect(page.locator("input[name=one]")).to_have_value(phrase)
+    expect(page.locator("input[name=one][list]")).to_have_value(phrase)
     expect(page.locator(".two-phrases")).to_contain_text("searches a week")

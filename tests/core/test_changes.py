@@ -126,3 +126,8 @@ def test_a_rise_beyond_the_settings_is_asked_about(field, old, new, asked):
         {"spend": (0, 0, 0), "sales": (0, 0, 0)},
     )
     assert guarded(wanted, promise, 1.0, 500.0) is asked
+
+
+def test_a_placement_is_called_as_everywhere():
+    made = Change(1, Action.UPDATE, Entity.PLACEMENT, "C", "adjustment", "20", "0", placement="elsewhere_in_search")
+    assert "rest of search" in " ".join(named(made))

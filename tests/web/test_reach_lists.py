@@ -14,6 +14,7 @@ from nimbus_reef.analysis.selection import asked
 from nimbus_reef.core.changes import Action, Entity
 from nimbus_reef.core.keyword_coverage import CoverageAdvice
 from nimbus_reef.core.own_overlaps import OwnOverlap, ad_free_test
+from nimbus_reef.core.rank_gaps import Fight, Gap
 from nimbus_reef.store.people import accounts, target_acos
 from nimbus_reef.store.reading import target_frames
 from nimbus_reef.store.reading.facts import Facts
@@ -267,3 +268,11 @@ def test_a_set_of_rivals_is_kept_by_name_put_in_force_and_forgotten(owner, demo)
         owner.post("/reach/rivals/forget", data=data | {"set_name": "large ones"})
         owner.post("/reach/rivals/choose", data=data)
     assert settings().chosen_rivals == settings().rival_sets == ()
+
+
+def test_the_answer_of_rank_gaps_counts_only_what_it_speaks_of(owner, facts, selection):
+    rows = ranks.gaps(facts, selection)
+    behind = rows.filter(pl.col("gap").is_in([Gap.BEHIND.value, Gap.ABSENT.value]))
+    pays = len(behind.filter(pl.col("fight").is_in([Fight.BOTH.value, Fight.KEYWORD.value])))
+    page = text_of(owner.get(f"/reach/ranks?{ACCOUNT}"))
+    assert f"far behind or absent on {len(behind)} phrases. An exact keyword would pay for {pays} of them." in page

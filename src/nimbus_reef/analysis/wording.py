@@ -13,7 +13,7 @@ from nimbus_reef.core.boosts import BID, BoostHour
 from nimbus_reef.core.changes import Change, named
 from nimbus_reef.core.click_prices import Rise
 from nimbus_reef.core.metrics import Metric, Unit, ratio
-from nimbus_reef.core.model import Placement, Verdict
+from nimbus_reef.core.model import PLACEMENTS, Verdict
 from nimbus_reef.core.peers import POINTS, RATED
 from nimbus_reef.core.projection import Projected
 from nimbus_reef.core.proposals import Package, Proposal
@@ -22,12 +22,6 @@ from nimbus_reef.core.response import WIDTH, ClickResponse
 from nimbus_reef.formats.figures import Figures
 
 LONGEST_REASON: Final = 1024
-PLACEMENTS: Final[Mapping[str, str]] = {
-    Placement.TOP_OF_SEARCH.value: "top of search",
-    Placement.ELSEWHERE_IN_SEARCH.value: "rest of search",
-    Placement.PRODUCT_PAGE.value: "product pages",
-    Placement.OFF_SITE.value: "off-site",
-}
 
 
 @dataclass(frozen=True, slots=True)

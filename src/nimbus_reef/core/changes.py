@@ -15,7 +15,7 @@ from decimal import Decimal
 from enum import StrEnum
 from typing import Final
 
-from nimbus_reef.core.model import MatchType, State, Targeting
+from nimbus_reef.core.model import PLACEMENTS, MatchType, State, Targeting
 
 
 class Action(StrEnum):
@@ -176,11 +176,11 @@ def named(change: Change) -> tuple[str, str]:
         return change.target or change.campaign, change.ad_group
     what, where = (
         [
-            (
-                str(getattr(change, name)).replace("_", " ")
-                if name in ("match_type", "placement")
-                else str(getattr(change, name))
-            )
+            PLACEMENTS.get(change.placement, change.placement)
+            if name == "placement"
+            else str(getattr(change, name)).replace("_", " ")
+            if name == "match_type"
+            else str(getattr(change, name))
             for name in names
         ]
         for names in (kind.what, kind.where)

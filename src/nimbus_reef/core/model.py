@@ -83,6 +83,15 @@ class Placement(StrEnum):
     OFF_SITE = "off_site"
 
 
+PLACEMENTS: Final[Mapping[str, str]] = {
+    Placement.TOP_OF_SEARCH.value: "top of search",
+    Placement.ELSEWHERE_IN_SEARCH.value: "rest of search",
+    Placement.PRODUCT_PAGE.value: "product pages",
+    Placement.OFF_SITE.value: "off-site",
+}
+"""What each is called."""
+
+
 class Verdict(StrEnum):
     """What the evidence says about a row's cost of sale against its target."""
 

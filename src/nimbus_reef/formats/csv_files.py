@@ -21,6 +21,7 @@ import numpy as np
 import polars as pl
 
 from nimbus_reef.errors import BadFile
+from nimbus_reef.formats import headings
 from nimbus_reef.formats.raw import (
     AS_FOUND,
     LINE,
@@ -75,6 +76,8 @@ def read(path: Path, file_name: str, limits: Limits, rows: int | None, layout: L
     notes = []
     if encoding == "cp1252":
         notes.append("The file is not UTF-8; it was read as Windows-1252. Check accented letters.")
+    if not shape.header_line:
+        notes.append("The file is a list without a heading: each line is read as a phrase.")
     if shape.above:
         notes += told_above(shape.header_line - 1)
     begin = _after_lines(data, shape.header_line - 1 + shape.height)
@@ -310,7 +313,10 @@ def _shape(head: str, layout: Layout = AS_FOUND) -> _Shape:
         if best is None or score > best[0]:
             best = (score, shape)
     if best is None:
-        return _Shape(",", (lines[0] if lines else "",), 1)
+        first = lines[0] if lines else ""
+        if layout == AS_FOUND and first.strip() and not headings.is_known(first):
+            return _Shape(",", (headings.OF_A_BARE_LIST,), 0)
+        return _Shape(",", (first,), 1)
     return best[1]
 
 

@@ -16,6 +16,8 @@ from typing import Final
 
 from rapidfuzz import fuzz
 
+from nimbus_reef.formats.kinds import KINDS
+
 WHOLE, OWN_NAME, BESIDE_NEUTRAL, BESIDE_WINDOW, BESIDE_UNKNOWN, NEARLY = 6.0, 6.5, 4.5, 3.5, 2.0, 3.0
 ANOTHER_THING: Final = -5.0
 SURELY: Final = 4.5
@@ -41,6 +43,21 @@ def normal(text: str) -> str:
     plain = "".join(letter for letter in plain if not unicodedata.combining(letter))
     plain = _CURRENCY.sub(" ", _BRACKETS.sub(" ", plain))
     return " ".join(re.sub(r"[^a-z0-9]+", " ", plain).split())
+
+
+OF_A_BARE_LIST: Final = "keyword"
+"""What a file of one column without a heading holds."""
+
+
+@lru_cache(maxsize=1)
+def _known() -> frozenset[str]:
+    columns = (column for kind in KINDS.values() for column in kind.columns)
+    return frozenset(normal(text) for each in columns for text in (each.name, *each.words))
+
+
+def is_known(header: str) -> bool:
+    """Whether a text is how some column of a report is headed."""
+    return normal(header) in _known()
 
 
 _NEUTRAL: Final = _words(

@@ -36,6 +36,8 @@ _HEADS: Final = {
     "units": "Pieces",
     "sales": "Revenue",
 }
+_SHARES: Final = ("top_of_search_share", "impression_share", "impression_rank")
+"""A sum of days tells their mean."""
 TOLD_BY: Final = "What this row is"
 
 
@@ -47,9 +49,11 @@ def within(frame: pl.DataFrame, first: date, last: date) -> pl.DataFrame:
 def one_sum(frame: pl.DataFrame, first: date, last: date) -> pl.DataFrame:
     """A report by day as one sum of a span: `from` and `to` in place of the day, a row a key."""
     measures = [name for name in (*MEASURES, *_trade(frame)) if name in frame.columns]
-    keys = [name for name in frame.columns if name not in (*measures, "date")]
-    sums = within(frame, first, last).group_by(keys, maintain_order=True).agg(pl.col(measures).sum().round(2))
-    return sums.select(pl.lit(first).alias("from"), pl.lit(last).alias("to"), *keys, *measures)
+    shares = [name for name in _SHARES if name in frame.columns]
+    keys = [name for name in frame.columns if name not in (*measures, *shares, "date")]
+    of_keys = within(frame, first, last).group_by(keys, maintain_order=True)
+    sums = of_keys.agg(pl.col(measures).sum().round(2), pl.col(shares).mean().round(4))
+    return sums.select(pl.lit(first).alias("from"), pl.lit(last).alias("to"), *keys, *measures, *shares)
 
 
 def _trade(frame: pl.DataFrame) -> list[str]:

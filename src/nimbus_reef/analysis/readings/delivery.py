@@ -8,10 +8,9 @@ from nimbus_reef.analysis.delivery import budgets, placements
 from nimbus_reef.analysis.delivery import hours as hours_of
 from nimbus_reef.analysis.readings.register import named_rows, reads
 from nimbus_reef.analysis.selection import Selection
-from nimbus_reef.analysis.wording import PLACEMENTS
 from nimbus_reef.core import hours as rules
 from nimbus_reef.core.checks import Reading
-from nimbus_reef.core.model import MICRO
+from nimbus_reef.core.model import MICRO, PLACEMENTS
 from nimbus_reef.store.reading.facts import Facts
 
 

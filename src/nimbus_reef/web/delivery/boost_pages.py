@@ -12,11 +12,11 @@ from nimbus_reef.analysis import out_of_budget
 from nimbus_reef.analysis.acceptance import InPlan, in_plan
 from nimbus_reef.analysis.delivery import boosts, budgets, hours, plan_prices
 from nimbus_reef.analysis.delivery.boosts import Boosted
-from nimbus_reef.analysis.wording import DAYS, PLACEMENTS, REMEDY, WEEKDAYS, boost_days, rise_words, weekday_words
+from nimbus_reef.analysis.wording import DAYS, REMEDY, WEEKDAYS, boost_days, rise_words, weekday_words
 from nimbus_reef.core import boosts as rules
 from nimbus_reef.core.boosts import BID, BUDGET, Boost
 from nimbus_reef.core.click_prices import ADJUSTABLE
-from nimbus_reef.core.model import Bidding
+from nimbus_reef.core.model import PLACEMENTS, Bidding
 from nimbus_reef.core.proposals import Proposal
 from nimbus_reef.errors import BadInput
 from nimbus_reef.formats.figures import Figures

@@ -21,11 +21,11 @@ from nimbus_reef.analysis.delivery.solutions import Solved
 from nimbus_reef.analysis.judged_tables import P_OVER
 from nimbus_reef.analysis.proposals import proposals
 from nimbus_reef.analysis.tables import Field, by_key, choice, metric_fields, yes_or_no
-from nimbus_reef.analysis.wording import PLACEMENTS, Worded, worded
+from nimbus_reef.analysis.wording import Worded, worded
 from nimbus_reef.core import evidence
 from nimbus_reef.core.click_prices import ADJUSTABLE
 from nimbus_reef.core.metrics import ratio
-from nimbus_reef.core.model import MICRO, Placement, Verdict, from_micro
+from nimbus_reef.core.model import MICRO, PLACEMENTS, Placement, Verdict, from_micro
 from nimbus_reef.core.proposals import Proposal
 from nimbus_reef.core.tiers import RowAction, Value
 from nimbus_reef.formats.figures import Figures

@@ -9,10 +9,9 @@ import polars as pl
 
 from nimbus_reef.analysis.judged_proposals import days_with_bids, history, judged
 from nimbus_reef.analysis.totals import totals
-from nimbus_reef.analysis.wording import PLACEMENTS
 from nimbus_reef.core.checks import Subject
 from nimbus_reef.core.hours import DAY, HOURS_WRITTEN
-from nimbus_reef.core.model import MEASURES, Placement, from_micro
+from nimbus_reef.core.model import MEASURES, PLACEMENTS, Placement, from_micro
 from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import NotFound
 from nimbus_reef.formats.figures import Figures

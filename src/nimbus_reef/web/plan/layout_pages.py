@@ -6,9 +6,9 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Final
 
-from nimbus_reef.analysis.wording import PLACEMENTS
 from nimbus_reef.core import sheet_layouts
 from nimbus_reef.core.changes import Action, Change, Entity
+from nimbus_reef.core.model import PLACEMENTS
 from nimbus_reef.core.sheet_layouts import FIXED, OURS, SOURCES, WORDS, Ids, LayoutColumn, SheetLayout
 from nimbus_reef.store.people import plans
 from nimbus_reef.store.people import sheet_layouts as store_layouts

@@ -284,16 +284,18 @@ def _page(
 def _gaps_answer(rows: pl.DataFrame, figures: Figures) -> Answer:
     if rows.is_empty():
         return Answer("No keyword list with ranks is loaded.", "Load keyword ranks in Intake.")
-    counts, fights = (Counter(dict(rows[name].value_counts().rows())) for name in ("gap", "fight"))
-    first = {each: fights[each.value] for each in (Fight.BOTH, Fight.KEYWORD)}
-    behind = counts[Gap.BEHIND.value] + counts[Gap.ABSENT.value]
-    if not behind:
-        held = figures.counted(counts[Gap.HELD.value], "phrase")
+    behind = rows.filter(pl.col("gap").is_in(_BEHIND))
+    if behind.is_empty():
+        held = figures.counted(len(rows.filter(pl.col("gap") == Gap.HELD.value)), "phrase")
         return Answer("You are nowhere far behind your rivals.", f"You hold {held}.")
+    first = Counter(dict(behind["fight"].value_counts().rows()))
+    lacking = first[Fight.BOTH.value]
+    pays = lacking + first[Fight.KEYWORD.value]
+    some = "all" if lacking == pays else figures.count(lacking)
+    titles = f" For {some} of those the product’s title lacks words." if lacking else ""
     return Answer(
-        f"Rivals rank high where you are far behind or absent on {figures.counted(behind, 'phrase')}.",
-        f"An exact keyword would pay for {figures.count(sum(first.values()))} of them. For"
-        f" {figures.count(first[Fight.BOTH])} of those the product’s title lacks words.",
+        f"Rivals rank high where you are far behind or absent on {figures.counted(len(behind), 'phrase')}.",
+        f"An exact keyword would pay for {figures.count(pays)} of them.{titles}",
     )
 
 
