@@ -95,9 +95,9 @@ def figure(head: str, say: Callable[[Any], str], of: str = "", *, bold: bool = F
 @dataclass(frozen=True, slots=True)
 class ListView:
     """
-    A list. narrowed: ready filters: words, address, whether in force; ways: the
-    same of other ways to see it; line: the width of a line of ranks; accepts: what
-    is proposed on its rows can be accepted; opens: a row opens beside it; groups: rows can become campaigns.
+    A list. narrowed: ready filters: words, address, whether in force; ways: the same of other ways to see it; line: the
+    width of a line of ranks; accepts: what is proposed on its rows can be accepted; opens: a row opens beside it;
+    groups: rows can become campaigns.
     """
 
     answer: Answer
@@ -138,7 +138,6 @@ def page_of(
     ready: Ready = (),
     accepts: bool = False,
     opens: bool = False,
-    picks: bool = False,
     groups: bool = False,
     ways: Callable[[Listing], Ways] = lambda _: (),
 ) -> ListView:
@@ -170,7 +169,7 @@ def page_of(
         here=here,
         name="pool",
         things=things,
-        picks=(accepts or picks) and ask.writes,
+        picks=accepts and ask.writes,
         empty=empty if of.rows.is_empty() else f"No {things} match.",
         opens=opens,
         **({} if money else {"totals": ()}),
