@@ -11,6 +11,7 @@ GOOD_TERM = {
     "impression_rank": 2.2,
     "p_over": 0.2,
     "orders": 3,
+    "format": "product",
     "covered": False,
     "branded": False,
     "dropped": False,
@@ -19,6 +20,7 @@ GOOD_TERM = {
 
 def why(row, of, limits):
     schema = dict.fromkeys(("p_over", "top_of_search_share", "impression_share", "impression_rank"), pl.Float64)
+    schema["format"] = pl.String
     rows = pl.DataFrame([row], schema_overrides={name: kind for name, kind in schema.items() if name in row})
     return rows.select(of(limits)).item()
 
@@ -56,6 +58,8 @@ def test_a_campaign_whose_age_nobody_knows_is_not_too_young():
         ({"impression_rank": 4.6}, TermLeft.BEHIND),
         ({"p_over": 0.5}, TermLeft.ABOVE),
         ({"orders": 0}, TermLeft.NO_ORDER),
+        ({"format": "brand"}, TermLeft.OTHER_FORMAT),
+        ({"format": None}, None),
         ({"covered": True}, TermLeft.OWN_TARGET),
         ({"branded": True}, TermLeft.BRAND),
         ({"dropped": True}, TermLeft.NEVER),

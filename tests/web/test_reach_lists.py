@@ -69,6 +69,7 @@ def test_a_term_with_a_small_share_becomes_a_keyword_of_its_own(owner, facts, se
     rows = shares.small_shares(facts, selection).rows
     assert rows["impression_share"].max() <= 0.25
     assert rows["orders"].min() >= 1
+    assert set(rows["format"].cast(pl.String)) == {"product"}, "a banner that earns loses no search to a product ad"
     live = target_frames.live_own(facts, selection.account.id, selection.window)["normal_id"].to_list()
     assert not set(rows["normal_id"]) & set(live)
     owner.post("/reach/small-shares/accept", data={"account": "fernhollow-de", "row": rows["row_id"][0]})

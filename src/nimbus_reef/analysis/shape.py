@@ -17,7 +17,7 @@ NOT_HELD: Final = "not held"
 
 def shape(facts: Facts, account: Account, window: Window) -> Counts:
     """
-    How many there are of each thing at the window's end, as far as settings are held; kept. Nothing is said of ad
+    How many there are of each thing at the window's end, as far as settings are loaded; kept. Nothing is said of ad
     groups where no target's state is held, nor of products without a catalog, nor of which are advertised without
     reports of product ads.
     """

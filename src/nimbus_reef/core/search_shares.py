@@ -9,6 +9,7 @@ from typing import Final
 import polars as pl
 
 from nimbus_reef.core.cases import first_that_holds
+from nimbus_reef.core.model import Format
 
 SURE: Final = 0.10
 """Chance above target up to which something is well within it."""
@@ -85,6 +86,7 @@ class TermLeft(StrEnum):
     BEHIND = "ranked too low"
     ABOVE = "likely above target"
     NO_ORDER = "without an order"
+    OTHER_FORMAT = "found by brand or display ads"
     OWN_TARGET = "with a keyword of their own"
     BRAND = "with a brand’s name"
     NEVER = "with a word you dropped"
@@ -94,9 +96,9 @@ def term_left(limits: ShareLimits = STANDARD) -> pl.Expr:
     """
     Why each search term is left out, null where it is not.
 
-    Rows: impression_share (0 … 1), impression_rank (both null where no report tells them), p_over, orders, and booleans
-    covered (an exact keyword of these words is live), branded (names an own or a rival's brand), dropped (has a word
-    that is not ours).
+    Rows: impression_share (0 … 1), impression_rank (both null where no report tells them), p_over, orders, format (of
+    the ads that were shown: a product ad takes no search from a banner that earns), and booleans covered (an exact
+    keyword of these words is live), branded (names an own or a rival's brand), dropped (has a word that is not ours).
     """
     return first_that_holds(
         (
@@ -105,6 +107,7 @@ def term_left(limits: ShareLimits = STANDARD) -> pl.Expr:
             (TermLeft.BEHIND, pl.col("impression_rank").round() > limits.rank),
             (TermLeft.ABOVE, pl.col("p_over").is_null() | (pl.col("p_over") >= 0.5)),
             (TermLeft.NO_ORDER, pl.col("orders") < 1),
+            (TermLeft.OTHER_FORMAT, pl.col("format").cast(pl.String) != Format.PRODUCT.value),
             (TermLeft.OWN_TARGET, pl.col("covered")),
             (TermLeft.BRAND, pl.col("branded")),
             (TermLeft.NEVER, pl.col("dropped")),

@@ -285,7 +285,7 @@ def live_own(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
 def live(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
     """
     The names of targets and negatives that are live: they, their ad group and their campaign enabled on the last day of
-    the period or the latest before, as far as settings are held. As `targets`.
+    the period or the latest before, as far as settings are loaded. As `targets`.
     """
     states = setting_frames.target_settings(facts, account_id, window).select("target_id", "state")
     groups = setting_frames.ad_group_states(facts, account_id, window)

@@ -210,6 +210,8 @@ _SHOWN: Final = ("name", "volume", "free", "own_rank", "rivals", "pays", "bid", 
 def answer(ask: Context, rows: pl.DataFrame, left_out: Mapping[str, int], *, guessed: bool) -> Answer:
     """What would pay, what it brings and spends, and what was left out."""
     figures = ask.figures
+    if rows.is_empty() and left_out:
+        return Answer("No phrase could be judged.", _left_out(left_out, figures))
     proposed = rows.filter(pl.col("status") == PROPOSED)
     if proposed.is_empty():
         return Answer("No phrase that you never bought would pay.", _left_out(left_out, figures))

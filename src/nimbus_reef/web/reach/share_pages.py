@@ -204,7 +204,7 @@ def terms_page(ask: Context) -> ListView:
     blind = (
         ""
         if shares.sees_all_searches(ask.facts, ask.selection)
-        else ("No automatic target is live, so searches beside your keywords are not seen. ")
+        else ("Your reports show no live automatic target, so searches beside your keywords are not seen. ")
     )
 
     def columns(_: Context, __: Listing) -> Sequence[ListColumn]:
