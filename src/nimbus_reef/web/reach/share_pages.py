@@ -161,8 +161,10 @@ def _days(found: shares.SharesListed, ask: Context) -> str:
 
 
 def _left_out(counts: Mapping[str, int], figures: Figures) -> str:
-    told = ", ".join(f"{figures.count(count)} {why}" for why, count in counts.items())
-    return f"Left out: {told}." if told else ""
+    """How many were left out and why, the most first, four reasons to a sentence."""
+    told = [f"{figures.count(count)} {why}" for why, count in counts.items()]
+    parts = [", ".join(told[at : at + 4]) for at in range(0, len(told), 4)]
+    return " ".join(f"{'Also' if place else 'Left out:'} {part}." for place, part in enumerate(parts))
 
 
 def term_fields(_: Context, rows: pl.DataFrame) -> Mapping[str, Field]:
