@@ -47,7 +47,7 @@ def changes(world: World, last_day: date) -> pl.DataFrame:
     frame = moves.join(_names(world).with_columns(pl.col("target_no").cast(pl.Int64)), on="target_no")
     hour = pl.duration(hours=8, minutes=pl.col("minute"))
     return (
-        _with_dates(frame, world, last_day)
+        with_dates(frame, world, last_day)
         .select(
             (pl.col("date").cast(pl.Datetime) + hour).dt.strftime("%Y-%m-%dT%H:%M:%SZ").alias("at"),
             "campaign",
@@ -91,7 +91,7 @@ def listings(world: World, stories: Stories, seed: int, last_day: date) -> pl.Da
                     "main_offer": "own",
                 }
             )
-    frame = _with_dates(pl.DataFrame(rows), world, last_day)
+    frame = with_dates(pl.DataFrame(rows), world, last_day)
     return frame.select("date", pl.exclude("date", "day")).sort("date", "sku")
 
 
@@ -102,15 +102,15 @@ def reports(world: World, trade: Trade, last_day: date, seed: int = 0) -> dict[s
     They are as handed out on the morning after the last day: orders that are not yet
     attributed to their click are not in them.
     """
-    trade = replace(trade, clicked=_attributed(trade.clicked, world.days - 1))
+    trade = replace(trade, clicked=attributed(trade.clicked, world.days - 1))
     usual = {
-        "catalog": _catalog(world),
+        "catalog": catalog(world),
         "campaigns": _campaigns(world, last_day),
         "targets": _targets(world, last_day),
-        "target_daily": _target_daily(world, trade, last_day, seed),
-        "search_term_daily": _search_term_daily(world, trade, last_day, seed),
-        "product_ad_daily": _product_ad_daily(world, trade, last_day),
-        "product_sales_daily": _product_sales_daily(world, trade, last_day),
+        "target_daily": target_daily(world, trade, last_day, seed),
+        "search_term_daily": search_term_daily(world, trade, last_day, seed),
+        "product_ad_daily": product_ad_daily(world, trade, last_day),
+        "product_sales_daily": product_sales_daily(world, trade, last_day),
     }
     return usual if world.delivery is None else usual | _of_delivery(world, trade, seed, last_day)
 
@@ -119,10 +119,10 @@ def _of_delivery(world: World, trade: Trade, seed: int, last_day: date) -> dict[
     """What only a world with delivery can tell: campaigns by day, place and hour, trade by hour, ads and ad groups."""
     rng = np.random.default_rng([seed, 29, *world.spec.key.encode()])
     return {
-        "campaign_daily": _campaign_daily(world, trade, last_day),
-        "placement_daily": _placement_daily(world, trade, rng, last_day),
-        "hourly": _hourly(world, trade, rng, last_day),
-        "sales_hourly": _sales_hourly(world, trade, rng, last_day),
+        "campaign_daily": campaign_daily(world, trade, last_day),
+        "placement_daily": placement_daily(world, trade, rng, last_day),
+        "hourly": hourly(world, trade, rng, last_day),
+        "sales_hourly": sales_hourly(world, trade, rng, last_day),
         "ad_groups": _ad_groups(world, last_day),
         "product_ads": _product_ads(world, last_day),
     }
@@ -148,10 +148,10 @@ def _shown_by_campaign(world: World, trade: Trade) -> pl.DataFrame:
     )
 
 
-def _campaign_daily(world: World, trade: Trade, last_day: date) -> pl.DataFrame:
+def campaign_daily(world: World, trade: Trade, last_day: date) -> pl.DataFrame:
     shown = _shown_by_campaign(world, trade).select("campaign_no", "day", "impressions")
     frame = _measured(shown, trade.clicked, ["campaign_no", "day"]).join(_campaign_names(world), on="campaign_no")
-    return _with_dates(frame, world, last_day).select("date", "campaign", *MEASURES).sort("date", "campaign")
+    return with_dates(frame, world, last_day).select("date", "campaign", *MEASURES).sort("date", "campaign")
 
 
 def _spread(world: World, trade: Trade, weights: np.ndarray, key: str, rng: np.random.Generator) -> pl.DataFrame:
@@ -175,7 +175,7 @@ def _spread(world: World, trade: Trade, weights: np.ndarray, key: str, rng: np.r
     )
 
 
-def _placement_daily(world: World, trade: Trade, rng: np.random.Generator, last_day: date) -> pl.DataFrame:
+def placement_daily(world: World, trade: Trade, rng: np.random.Generator, last_day: date) -> pl.DataFrame:
     assert world.delivery is not None
     shown = _shown_by_campaign(world, trade)
     weights = world.delivery.shares()[shown["campaign_no"].to_numpy()]
@@ -187,7 +187,7 @@ def _placement_daily(world: World, trade: Trade, rng: np.random.Generator, last_
         .join(names, on="place")
     )
     return (
-        _with_dates(frame, world, last_day)
+        with_dates(frame, world, last_day)
         .select("date", "campaign", "placement", *MEASURES)
         .sort("date", "campaign", "placement")
     )
@@ -200,7 +200,7 @@ def _until_dry(world: World, trade: Trade) -> np.ndarray:
     return until
 
 
-def _hourly(world: World, trade: Trade, rng: np.random.Generator, last_day: date) -> pl.DataFrame:
+def hourly(world: World, trade: Trade, rng: np.random.Generator, last_day: date) -> pl.DataFrame:
     """
     Every hour in which an ad was shown, and those after the budget was gone. In-budget minutes not on every
     marketplace.
@@ -219,7 +219,7 @@ def _hourly(world: World, trade: Trade, rng: np.random.Generator, last_day: date
         _campaign_names(world), on="campaign_no"
     )
     columns = ["date", "hour", "campaign", *MEASURES, "in_budget_minutes"]
-    dated = _with_dates(frame, world, last_day).select(columns).sort("date", "hour", "campaign")
+    dated = with_dates(frame, world, last_day).select(columns).sort("date", "hour", "campaign")
     if world.spec.key in _TELLS_MINUTES:
         return dated
     return dated.filter(pl.col("impressions") > 0).drop("in_budget_minutes")
@@ -228,7 +228,7 @@ def _hourly(world: World, trade: Trade, rng: np.random.Generator, last_day: date
 _TELLS_MINUTES = ("fernhollow-de", "fernhollow-large")
 
 
-def _sales_hourly(world: World, trade: Trade, rng: np.random.Generator, last_day: date) -> pl.DataFrame:
+def sales_hourly(world: World, trade: Trade, rng: np.random.Generator, last_day: date) -> pl.DataFrame:
     """All trade by hour: orders with ads at their click's hour, those without by the shop's own clock."""
     calm = trade.visits.filter(pl.col("orders") > 0)
     day = np.repeat(calm["day"].to_numpy(), calm["orders"].to_numpy())
@@ -243,7 +243,7 @@ def _sales_hourly(world: World, trade: Trade, rng: np.random.Generator, last_day
         .agg(total_orders=pl.col("orders").sum(), total_sales=pl.col("sales").sum().round(2))
     )
     return (
-        _with_dates(frame, world, last_day).select("date", "hour", "total_orders", "total_sales").sort("date", "hour")
+        with_dates(frame, world, last_day).select("date", "hour", "total_orders", "total_sales").sort("date", "hour")
     )
 
 
@@ -258,7 +258,7 @@ def _weekly(world: World) -> pl.DataFrame:
 
 def _ad_groups(world: World, last_day: date) -> pl.DataFrame:
     frame = _group_names(world).join(_weekly(world), how="cross")
-    return _with_dates(frame, world, last_day).select(
+    return with_dates(frame, world, last_day).select(
         "date", "campaign", "ad_group", pl.lit("enabled").alias("state"), pl.lit(_DEFAULT_BID).alias("default_bid")
     )
 
@@ -270,12 +270,12 @@ def _product_ads(world: World, last_day: date) -> pl.DataFrame:
         .join(skus.with_columns(pl.col("product_no").cast(world.ad_products.schema["product_no"])), on="product_no")
         .join(_weekly(world), how="cross")
     )
-    return _with_dates(frame, world, last_day).select(
+    return with_dates(frame, world, last_day).select(
         "date", "campaign", "ad_group", "sku", pl.lit("enabled").alias("state")
     )
 
 
-def _attributed(clicked: pl.DataFrame, today: int) -> pl.DataFrame:
+def attributed(clicked: pl.DataFrame, today: int) -> pl.DataFrame:
     """Clicks with the orders that are known of them on a day."""
     known = pl.col("known") <= today
     return clicked.with_columns(
@@ -283,7 +283,7 @@ def _attributed(clicked: pl.DataFrame, today: int) -> pl.DataFrame:
     )
 
 
-def _product_sales_daily(world: World, trade: Trade, last_day: date) -> pl.DataFrame:
+def product_sales_daily(world: World, trade: Trade, last_day: date) -> pl.DataFrame:
     """All trade of a product: what ads brought (in the product clicked) and what came without."""
     with_ads = trade.clicked.group_by(pl.col("product_no").cast(pl.Int64), pl.col("day").cast(pl.Int64)).agg(
         pl.len().alias("ad_sessions"),
@@ -298,7 +298,7 @@ def _product_sales_daily(world: World, trade: Trade, last_day: date) -> pl.DataF
         .join(skus, on="product_no")
     )
     return (
-        _with_dates(frame, world, last_day)
+        with_dates(frame, world, last_day)
         .select(
             "date",
             "sku",
@@ -321,7 +321,7 @@ def write(frames: Mapping[str, pl.DataFrame], folder: Path) -> dict[str, Path]:
     return paths
 
 
-def _with_dates(frame: pl.DataFrame, world: World, last_day: date) -> pl.DataFrame:
+def with_dates(frame: pl.DataFrame, world: World, last_day: date) -> pl.DataFrame:
     first = last_day - timedelta(days=world.days - 1)
     return frame.with_columns(date=pl.lit(first) + pl.duration(days=pl.col("day")))
 
@@ -334,7 +334,7 @@ def _names(world: World) -> pl.DataFrame:
     )
 
 
-def _catalog(world: World) -> pl.DataFrame:
+def catalog(world: World) -> pl.DataFrame:
     launched = date(2024, 3, 4)
     return world.products.select(
         "sku",
@@ -375,7 +375,7 @@ def _campaigns(world: World, last_day: date) -> pl.DataFrame:
         )
         frame = frame.drop("bidding").join(own, on="campaign")
         settings += [*_ADJUSTMENTS, "offsite_limited"]
-    return _with_dates(frame, world, last_day).select(settings)
+    return with_dates(frame, world, last_day).select(settings)
 
 
 def _targets(world: World, last_day: date) -> pl.DataFrame:
@@ -388,7 +388,7 @@ def _targets(world: World, last_day: date) -> pl.DataFrame:
         }
     )
     frame = bids.join(_names(world).with_columns(pl.col("target_no").cast(pl.Int64)), on="target_no")
-    return _with_dates(frame, world, last_day).select(
+    return with_dates(frame, world, last_day).select(
         "date", "campaign", "ad_group", "target", "match_type", pl.lit("enabled").alias("state"), "bid"
     )
 
@@ -407,7 +407,7 @@ def _measured(shown: pl.DataFrame, clicked: pl.DataFrame, key: list[str]) -> pl.
     return shown.join(sums, on=key, how="left").with_columns(pl.col(*MEASURES[1:]).fill_null(0))
 
 
-def _target_daily(world: World, trade: Trade, last_day: date, seed: int) -> pl.DataFrame:
+def target_daily(world: World, trade: Trade, last_day: date, seed: int) -> pl.DataFrame:
     pair_target = world.pairs.select(pl.col("pair_no", "target_no").cast(pl.Int64))
     shown = trade.shown.join(pair_target, on="pair_no").group_by("target_no", "day").agg(pl.col("impressions").sum())
     names = _names(world).with_columns(pl.col("target_no").cast(pl.Int64))
@@ -416,13 +416,13 @@ def _target_daily(world: World, trade: Trade, last_day: date, seed: int) -> pl.D
     share = pl.Series(shares.at_the_top(world, frame["target_no"].to_numpy(), frame["day"].to_numpy(), seed))
     searched = pl.col("match_type").is_in(shares.SEARCHED) & (pl.col("impressions") >= _LISTED_FROM)
     return (
-        _with_dates(frame.with_columns(top_of_search_share=pl.when(searched).then(share)), world, last_day)
+        with_dates(frame.with_columns(top_of_search_share=pl.when(searched).then(share)), world, last_day)
         .select("date", "campaign", "ad_group", "target", "match_type", *MEASURES, "top_of_search_share")
         .sort("date", "campaign", "ad_group", "target", "match_type")
     )
 
 
-def _search_term_daily(world: World, trade: Trade, last_day: date, seed: int) -> pl.DataFrame:
+def search_term_daily(world: World, trade: Trade, last_day: date, seed: int) -> pl.DataFrame:
     """Display ads are not searched for: their campaigns have no terms."""
     pairs = world.pairs.select(pl.col("pair_no", "target_no", "query_no").cast(pl.Int64))
     names = _names(world).with_columns(pl.col("target_no").cast(pl.Int64))
@@ -439,7 +439,7 @@ def _search_term_daily(world: World, trade: Trade, last_day: date, seed: int) ->
     share, rank = shares.of_searches(world, frame["query_no"].to_numpy(), frame["day"].to_numpy(), seed)
     frame = frame.with_columns(impression_share=pl.Series(share), impression_rank=pl.Series(rank))
     return (
-        _with_dates(frame, world, last_day)
+        with_dates(frame, world, last_day)
         .select(
             *("date", "campaign", "ad_group", "target", "match_type", "search_term", *MEASURES),
             *("impression_share", "impression_rank"),
@@ -448,7 +448,7 @@ def _search_term_daily(world: World, trade: Trade, last_day: date, seed: int) ->
     )
 
 
-def _product_ad_daily(world: World, trade: Trade, last_day: date) -> pl.DataFrame:
+def product_ad_daily(world: World, trade: Trade, last_day: date) -> pl.DataFrame:
     """Impressions that were not clicked are spread over the ad group's products by share."""
     group_of = world.targets.select(pl.col("target_no", "ad_group_no").cast(pl.Int64))
     pair_target = world.pairs.select(pl.col("pair_no", "target_no").cast(pl.Int64))
@@ -487,7 +487,7 @@ def _product_ad_daily(world: World, trade: Trade, last_day: date) -> pl.DataFram
     skus = world.products.select(pl.col("product_no").cast(pl.Int64), "sku")
     frame = frame.join(groups, on="ad_group_no").join(skus, on="product_no")
     return (
-        _with_dates(frame, world, last_day)
+        with_dates(frame, world, last_day)
         .select("date", "campaign", "ad_group", "sku", pl.lit("enabled").alias("state"), *MEASURES)
         .sort("date", "campaign", "ad_group", "sku")
     )

@@ -43,8 +43,11 @@ class Trade:
     missed: pl.DataFrame = field(default_factory=pl.DataFrame)
 
 
-def run(world: World, seed: int, last_day: date) -> Trade:
-    """Draws the world's days up to `last_day`."""
+def run(world: World, seed: int, last_day: date, often: np.ndarray | None = None) -> Trade:
+    """
+    Draws the world's days up to `last_day`. often: visits a day without an ad, by product, where they are known from
+    earlier days.
+    """
     rng = np.random.default_rng([seed, 7, *world.spec.key.encode()])
     pair_target = world.pairs["target_no"].to_numpy()
     query_no = world.pairs["query_no"].to_numpy()
@@ -67,7 +70,7 @@ def run(world: World, seed: int, last_day: date) -> Trade:
     pair = np.concatenate(clicks_at)
     day_of = np.repeat(np.arange(world.days), [len(each) for each in clicks_at])
     clicked = _clicks(world, pair, pair_target[pair], day_of, paid, rng)
-    visits = _visits(world, clicked, swing, rng)
+    visits = _visits(world, clicked, swing, rng, often)
     if world.delivery is None:
         return Trade(pl.concat(shown), clicked, visits)
     return _within_budgets(world, Trade(pl.concat(shown), clicked, visits), rng, last_day)
@@ -155,13 +158,16 @@ def _thinned(
     )
 
 
-def _visits(world: World, clicked: pl.DataFrame, swing: np.ndarray, rng: np.random.Generator) -> pl.DataFrame:
+def _visits(
+    world: World, clicked: pl.DataFrame, swing: np.ndarray, rng: np.random.Generator, often: np.ndarray | None
+) -> pl.DataFrame:
     """Shoppers who came without an ad: more of them where the product is worth more of a look."""
     products, days = len(world.products), world.days
-    drawn = np.bincount(clicked["product_no"].to_numpy(), minlength=products) / days
-    # Whoever has no ads is found all the same.
-    drawn = np.where(drawn > 0, drawn, np.median(drawn[drawn > 0]))
-    often = (drawn + 1.0) * _VISITS_PER_CLICK * rng.lognormal(0, 0.35, products)
+    if often is None:
+        drawn = np.bincount(clicked["product_no"].to_numpy(), minlength=products) / days
+        # Whoever has no ads is found all the same.
+        drawn = np.where(drawn > 0, drawn, np.median(drawn[drawn > 0]))
+        often = (drawn + 1.0) * _VISITS_PER_CLICK * rng.lognormal(0, 0.35, products)
     sessions = rng.poisson(often[:, None] * swing[None, :])
     usual = ORGANIC_CVR * world.products["cvr"].to_numpy()[:, None] * world.mood
     orders = rng.binomial(sessions, np.minimum(0.5, usual))
