@@ -65,6 +65,14 @@ class StoreAway(ReefError):
     """The database does not answer."""
 
 
+class MarketplaceAway(ReefError):
+    """A marketplace does not answer in good time; whatever was begun is taken up again."""
+
+
+class MarketplaceRefused(ReefError):
+    """A marketplace says no, and will say so again."""
+
+
 class NeedsYes(ReefError):
     """Loading would remove or touch something unusual; `questions` say what."""
 

@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 
 from nimbus_reef.core import outcome
 from nimbus_reef.core.control import Control, control, drift_of
-from nimbus_reef.core.outcome import ClickWorth, OutcomeVerdict, Part, Sides
+from nimbus_reef.core.outcome import ClickWorth, OutcomeVerdict, SumPart, Sides
 from nimbus_reef.core.response import ClickResponse
 from nimbus_reef.core.stopped_spend import StoppedSides, of_stopped, sales_it_may_have_cost, stopped_decided_after
 
@@ -118,15 +118,15 @@ def test_a_pause_says_when_it_can_be_told() -> None:
 
 
 def test_a_wrong_answer_of_clicks_is_wrong_for_a_whole_sum() -> None:
-    parts = [Part(1.0, 0.8, 0.3, 0.5)] * 20
+    parts = [SumPart(1.0, 0.8, 0.3, 0.5)] * 20
     known, guessed = (outcome.summed(parts, replace(ANSWER, spread=spread)) for spread in (0.0, 0.5))
     assert known.result == pytest.approx(16.0)
     assert known.half_width == pytest.approx(outcome.WIDTH * math.sqrt(1.44 * 20 * 0.09))
     assert guessed.half_width == pytest.approx(outcome.WIDTH * math.sqrt(1.44 * 20 * 0.09 + 5.0**2))
     assert known.verdict is OutcomeVerdict.KEPT
     assert outcome.summed([], ANSWER).verdict is OutcomeVerdict.NONE
-    assert outcome.summed([Part(1.0, -0.5, 0.1)] * 4, ANSWER).verdict is OutcomeVerdict.DID_NOT
-    assert outcome.summed([Part(1.0, 0.1, 0.9)], ANSWER).verdict is OutcomeVerdict.TOO_EARLY
+    assert outcome.summed([SumPart(1.0, -0.5, 0.1)] * 4, ANSWER).verdict is OutcomeVerdict.DID_NOT
+    assert outcome.summed([SumPart(1.0, 0.1, 0.9)], ANSWER).verdict is OutcomeVerdict.TOO_EARLY
 
 
 def test_the_nearest_control_that_is_enough_is_taken() -> None:

@@ -293,7 +293,7 @@ class OutcomeSum:
 
 
 @dataclass(frozen=True, slots=True)
-class Part:
+class SumPart:
     """One change in a sum: promised and came, its standard deviation, and how it moves with e; all a day's."""
 
     promised: float
@@ -302,7 +302,7 @@ class Part:
     slope: float = 0.0
 
 
-def summed(parts: Sequence[Part], response: ClickResponse) -> OutcomeSum:
+def summed(parts: Sequence[SumPart], response: ClickResponse) -> OutcomeSum:
     """Changes together. A wrong e is wrong for all of them alike, so its part of the error adds up."""
     own = SHARED * math.fsum(each.spread**2 for each in parts)
     alike = response.spread * math.fsum(each.slope for each in parts)

@@ -13,7 +13,7 @@ import polars as pl
 
 from nimbus_reef.sim import brand, market, onward, phrases, reports, settings, trade
 from nimbus_reef.sim.brand import Simulated
-from nimbus_reef.sim.settings import Answer, Row, Settings
+from nimbus_reef.sim.settings import RowAnswer, Row, HeldSettings
 from nimbus_reef.sim.trade import MATURES_IN, Trade
 from nimbus_reef.sim.vocabulary import BrandSpec
 from nimbus_reef.sim.world import World
@@ -29,7 +29,7 @@ class Period:
     first: int
     world: World
     trade: Trade
-    settings: Settings
+    settings: HeldSettings
 
 
 @dataclass
@@ -43,7 +43,7 @@ class MarketAccount:
     seed: int
     first_day: date
     world: World
-    settings: Settings
+    settings: HeldSettings
     periods: list[Period]
     trade: Trade
     changes: list[dict[str, str]] = field(default_factory=list)
@@ -53,7 +53,7 @@ class MarketAccount:
         """The first day that has not happened yet; what is changed now holds from it on."""
         return self.first_day + timedelta(days=self.world.days)
 
-    def take(self, rows: list[Row], at: str, by: str) -> list[Answer]:
+    def take(self, rows: list[Row], at: str, by: str) -> list[RowAnswer]:
         """Carries out rows of a change sheet, each for itself, in their order; what was said to each."""
         answers = []
         for row in rows:
@@ -175,7 +175,7 @@ def _dated(rows: list[dict[str, str]], days: list[date]) -> pl.DataFrame:
     return dates.join(pl.DataFrame(rows), how="cross") if rows else pl.DataFrame()
 
 
-def _campaigns(held: Settings, days: list[date]) -> pl.DataFrame:
+def _campaigns(held: HeldSettings, days: list[date]) -> pl.DataFrame:
     adjusted = {"adj_top_of_search": "top_of_search", "adj_elsewhere": "elsewhere_in_search"}
     adjusted |= {"adj_product_page": "product_page"}
     names = ("portfolio", "format", "targeting", "state", "daily_budget", "bidding", "offsite_limited")
@@ -188,7 +188,7 @@ def _campaigns(held: Settings, days: list[date]) -> pl.DataFrame:
     return _dated(rows, days)
 
 
-def _targets(held: Settings, days: list[date]) -> pl.DataFrame:
+def _targets(held: HeldSettings, days: list[date]) -> pl.DataFrame:
     names = ("campaign", "ad_group", "target", "match_type")
     rows = [
         {**dict(zip(names, key, strict=True)), "state": own["state"], "bid": own.get("bid", "")}
@@ -198,7 +198,7 @@ def _targets(held: Settings, days: list[date]) -> pl.DataFrame:
     return _dated(rows, days)
 
 
-def _ad_groups(held: Settings, days: list[date]) -> pl.DataFrame:
+def _ad_groups(held: HeldSettings, days: list[date]) -> pl.DataFrame:
     rows = [
         {"campaign": key[0], "ad_group": key[1], "state": own["state"], "default_bid": own["default_bid"]}
         for key, own in held.things["ad_group"].items()
@@ -206,7 +206,7 @@ def _ad_groups(held: Settings, days: list[date]) -> pl.DataFrame:
     return _dated(rows, days)
 
 
-def _product_ads(held: Settings, days: list[date]) -> pl.DataFrame:
+def _product_ads(held: HeldSettings, days: list[date]) -> pl.DataFrame:
     rows = [
         {"campaign": key[0], "ad_group": key[1], "sku": key[2], "state": own["state"]}
         for key, own in held.things["product_ad"].items()
@@ -214,7 +214,7 @@ def _product_ads(held: Settings, days: list[date]) -> pl.DataFrame:
     return _dated(rows, days)
 
 
-_SETTINGS: Final[Mapping[str, Callable[[Settings, list[date]], pl.DataFrame]]] = {
+_SETTINGS: Final[Mapping[str, Callable[[HeldSettings, list[date]], pl.DataFrame]]] = {
     "campaigns": _campaigns,
     "targets": _targets,
     "ad_groups": _ad_groups,

@@ -11,7 +11,7 @@ import polars as pl
 
 from nimbus_reef.sim.phrases import EXACT_APPEAL, Phrases
 from nimbus_reef.sim.schedule import ADJUSTED, PLACES, Delivery, Event, Raise
-from nimbus_reef.sim.settings import Held, Key, Settings
+from nimbus_reef.sim.settings import Held, Key, HeldSettings
 from nimbus_reef.sim.world import World, pairs_of
 
 _OFF_SITE_LIMITED: Final = 0.05
@@ -21,7 +21,7 @@ _NEW_CAMPAIGN: Final = np.array([0.45, 0.35, 0.18, 0.02])
 _DEFAULT_EASE: Final = np.array([1.4, 0.95, 0.68, 0.1])
 
 
-def grown(world: World, settings: Settings, market: Phrases, seed: int) -> World:
+def grown(world: World, settings: HeldSettings, market: Phrases, seed: int) -> World:
     """The world with the campaigns, ad groups, product ads and targets that it does not hold yet, each numbered."""
     rng = np.random.default_rng([seed, 41, len(world.targets)])
     world = _with_campaigns(world, settings)
@@ -42,7 +42,7 @@ def _more(frame: pl.DataFrame, rows: Iterable[Mapping[str, Any]]) -> pl.DataFram
     return pl.concat([frame, pl.DataFrame(listed, schema=frame.schema)]) if listed else frame
 
 
-def _with_campaigns(world: World, settings: Settings) -> World:
+def _with_campaigns(world: World, settings: HeldSettings) -> World:
     rows: list[dict[str, Any]] = []
     for key, held in _fresh(settings.things["campaign"]):
         held["no"] = str(len(world.campaigns) + len(rows))
@@ -69,7 +69,7 @@ def _with_campaigns(world: World, settings: Settings) -> World:
     return replace(world, campaigns=_more(world.campaigns, rows), delivery=delivery)
 
 
-def _with_groups(world: World, settings: Settings) -> World:
+def _with_groups(world: World, settings: HeldSettings) -> World:
     rows: list[dict[str, Any]] = []
     for key, held in _fresh(settings.things["ad_group"]):
         held["no"] = str(len(world.ad_groups) + len(rows))
@@ -79,7 +79,7 @@ def _with_groups(world: World, settings: Settings) -> World:
     return replace(world, ad_groups=_more(world.ad_groups, rows))
 
 
-def _with_ads(world: World, settings: Settings) -> World:
+def _with_ads(world: World, settings: HeldSettings) -> World:
     products = {sku: number for number, sku in enumerate(world.products["sku"])}
     rows = []
     for key, held in _fresh(settings.things["product_ad"]):
@@ -90,7 +90,7 @@ def _with_ads(world: World, settings: Settings) -> World:
     return replace(world, ad_products=_more(world.ad_products, ({**row, "share": mean} for row in rows)))
 
 
-def _with_targets(world: World, settings: Settings, market: Phrases, rng: np.random.Generator) -> World:
+def _with_targets(world: World, settings: HeldSettings, market: Phrases, rng: np.random.Generator) -> World:
     shelf = _categories(world)
     usual = float(world.targets["bid"].median() or 0.5)  # type: ignore[arg-type]
     rows: list[dict[str, Any]] = []
@@ -133,7 +133,7 @@ def _with_targets(world: World, settings: Settings, market: Phrases, rng: np.ran
     )
 
 
-def _automatic(world: World, settings: Settings) -> list[tuple[Key, Held]]:
+def _automatic(world: World, settings: HeldSettings) -> list[tuple[Key, Held]]:
     """The targets that an automatic campaign has by itself, for its ad groups that hold none."""
     held = {key[:2] for key in settings.things["target"]}
     found: list[tuple[Key, Held]] = []
@@ -180,7 +180,7 @@ def _searched_for(world: World, targets: pl.DataFrame, market: Phrases) -> tuple
     return replace(world, queries=more), priced.select(targets.columns)
 
 
-def next_days(world: World, settings: Settings, days: int, seed: int) -> World:
+def next_days(world: World, settings: HeldSettings, days: int, seed: int) -> World:
     """So many days after the world's last one, as it is set now; stopped things are not shown."""
     bids = world.bids[:, -1].copy()
     for held in settings.things["target"].values():
@@ -200,7 +200,7 @@ def next_days(world: World, settings: Settings, days: int, seed: int) -> World:
     )
 
 
-def _advertised(world: World, settings: Settings) -> pl.DataFrame:
+def _advertised(world: World, settings: HeldSettings) -> pl.DataFrame:
     skus = world.products["sku"].to_list()
     stopped = {
         (int(settings.things["ad_group"][key[:2]]["no"]), skus.index(key[2]))
@@ -211,7 +211,7 @@ def _advertised(world: World, settings: Settings) -> pl.DataFrame:
     return world.ad_products.filter(pl.Series(live))
 
 
-def _shown(world: World, settings: Settings, seed: int) -> pl.DataFrame:
+def _shown(world: World, settings: HeldSettings, seed: int) -> pl.DataFrame:
     """The pairs with what they are shown now; part of what is stopped comes back where the same search is met."""
     things = settings.things
     off = {
@@ -243,7 +243,7 @@ def _shown(world: World, settings: Settings, seed: int) -> pl.DataFrame:
     return world.pairs.with_columns(pull=pl.Series(now))
 
 
-def _blocked(pairs: pl.DataFrame, settings: Settings) -> np.ndarray:
+def _blocked(pairs: pl.DataFrame, settings: HeldSettings) -> np.ndarray:
     """Which pairs a negative of their ad group or campaign shuts out."""
     numbers = {key: int(held["no"]) for key, held in settings.things["ad_group"].items()}
     campaigns = {key[0]: int(held["no"]) for key, held in settings.things["campaign"].items()}
@@ -262,7 +262,7 @@ def _blocked(pairs: pl.DataFrame, settings: Settings) -> np.ndarray:
     return hit
 
 
-def _delivered(world: World, settings: Settings) -> Delivery | None:
+def _delivered(world: World, settings: HeldSettings) -> Delivery | None:
     delivery = world.delivery
     if delivery is None:
         return None

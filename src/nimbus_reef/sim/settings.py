@@ -57,7 +57,7 @@ FIELDS: Final[Mapping[str, tuple[str, ...]]] = {
 
 
 @dataclass(frozen=True, slots=True)
-class Answer:
+class RowAnswer:
     """What the marketplace says to a row: applied, or refused with a code and a sentence."""
 
     status: str = "applied"
@@ -65,16 +65,16 @@ class Answer:
     message: str = ""
 
 
-APPLIED: Final = Answer()
+APPLIED: Final = RowAnswer()
 
 
-def refused(code: str, message: str) -> Answer:
+def refused(code: str, message: str) -> RowAnswer:
     """A row that was not carried out."""
-    return Answer("refused", code, message)
+    return RowAnswer("refused", code, message)
 
 
 @dataclass
-class Settings:
+class HeldSettings:
     """Every thing by its entity and key, with its fields; skus: the account's products, and why some cannot be shown."""
 
     things: dict[str, dict[Key, Held]] = field(default_factory=dict)
@@ -85,7 +85,7 @@ class Settings:
         thing = self.things[row["entity"]].get(key_of(row)) if row["entity"] in self.things else None
         return None if thing is None else thing.get(row["field"], "")
 
-    def take(self, row: Row) -> Answer:
+    def take(self, row: Row) -> RowAnswer:
         """Carries out a row, or says why not; then nothing has changed."""
         entity, name, value = (row.get(each, "") for each in ("entity", "field", "new_value"))
         if name not in FIELDS.get(entity, ()):
@@ -100,7 +100,7 @@ class Settings:
         thing[name] = value
         return APPLIED
 
-    def _problem(self, row: Row) -> Answer | None:
+    def _problem(self, row: Row) -> RowAnswer | None:
         """Why a row cannot be carried out as things stand."""
         entity, creates = row["entity"], row.get("action") == "create"
         key, things = key_of(row), self.things[entity]
@@ -125,7 +125,7 @@ class Settings:
             return refused("changed_meanwhile", f"It is {now} now, not {old}.")
         return None
 
-    def _cannot_create(self, row: Row) -> Answer | None:
+    def _cannot_create(self, row: Row) -> RowAnswer | None:
         entity = row["entity"]
         if entity == "product_ad" and (why := self.skus[row["sku"]]):
             return refused("not_eligible", f"This product cannot be advertised: {why}.")
@@ -155,7 +155,7 @@ def _same(one: str, other: str) -> bool:
         return one == other
 
 
-def _value_problem(name: str, value: str) -> Answer | None:
+def _value_problem(name: str, value: str) -> RowAnswer | None:
     if name in _ALLOWED and value not in _ALLOWED[name]:
         return refused("bad_value", f"“{value}” is none of {', '.join(_ALLOWED[name])}.")
     if name not in _AMOUNTS and name not in _PERCENTS:
@@ -171,7 +171,7 @@ def _value_problem(name: str, value: str) -> Answer | None:
     return None if amount >= least else refused("below_minimum", f"The lowest {name.replace('_', ' ')} is {least:.2f}.")
 
 
-def of_world(world: World) -> Settings:
+def of_world(world: World) -> HeldSettings:
     """What is held of a world on its last day; each thing keeps its number in the world under `no`."""
     names = world.campaigns["campaign"].to_list()
     things: dict[str, dict[Key, Held]] = {entity: {} for entity in FIELDS}
@@ -197,7 +197,7 @@ def of_world(world: World) -> Settings:
         key = (*groups[row[1]], row[2], row[3])
         things["target"][key] = {"state": "enabled", "bid": f"{last[row[0]]:.2f}", "no": str(row[0])}
     reasons: Callable[[Mapping[str, Any]], str] = lambda row: row["reason"] if row["lost_on"] is not None else ""
-    return Settings(things, {row["sku"]: reasons(row) for row in world.products.to_dicts()})
+    return HeldSettings(things, {row["sku"]: reasons(row) for row in world.products.to_dicts()})
 
 
 def _campaign(world: World, row: Mapping[str, Any]) -> Held:

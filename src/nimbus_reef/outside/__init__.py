@@ -1,0 +1,1 @@
+"""What lies beyond the installation: marketplaces that reports are fetched from and changes are sent to."""
