@@ -53,6 +53,12 @@ SETTINGS = (
         "REEF_REDIS_URL", "", "Queue of long work in Redis, for more than one machine; SQLite in REEF_VAR when empty."
     ),
     Setting("REEF_SECRET_KEY", "", "Signs sessions; generated into REEF_VAR at first start when empty."),
+    Setting(
+        "REEF_CREDENTIALS_KEY",
+        "",
+        "Encrypts the secrets of marketplaces in the database; generated into REEF_VAR at first start when empty. With"
+        " another key they have to be entered again.",
+    ),
     Setting("REEF_SECURE_COOKIES", "no", "yes sends cookies over HTTPS only; set it wherever HTTPS ends in front."),
     Setting(
         "REEF_INBOX",
@@ -74,6 +80,7 @@ SETTINGS = (
         " longest not asked for give way.",
     ),
     Setting("REEF_KEEP_UPLOADS_DAYS", "400", "Days for which reports taken in are kept as files; their rows stay."),
+    Setting("REEF_MARKET_PORT", "8811", "Loopback port of the simulated marketplace, which comes with the demo."),
     Setting("REEF_DEMO_DAYS", "120", "Days that the demo reports cover, at least 45. Fewer days load faster."),
     Setting(
         "REEF_BACKUP_FOLDER", "", "Where backups are written; backups in REEF_VAR when empty. Better on another disk."
@@ -110,9 +117,11 @@ class Config:
     port: int
     web_workers: int
     demo_days: int
+    market_port: int
     job_workers: int
     redis_url: str
     secret_key: str
+    credentials_key: str
     secure_cookies: bool
     max_upload_bytes: int
     sign_in_limit: str
@@ -144,6 +153,11 @@ class Config:
     def uploads(self) -> Path:
         """Where files taken in lie, under their checksum."""
         return self.var / "uploads"
+
+    @property
+    def market(self) -> Path:
+        """Where the simulated marketplace keeps what it remembers."""
+        return self.var / "market"
 
     @property
     def exports(self) -> Path:
@@ -179,10 +193,12 @@ def load(environ: Mapping[str, str] | None = None) -> Config:
         hosts=frozenset(filter(None, (each.strip().lower() for each in value["REEF_HOSTS"].split(",")))),
         port=number("REEF_PORT"),
         web_workers=number("REEF_WEB_WORKERS"),
+        market_port=number("REEF_MARKET_PORT"),
         demo_days=max(45, number("REEF_DEMO_DAYS")),
         job_workers=number("REEF_JOB_WORKERS"),
         redis_url=value["REEF_REDIS_URL"],
         secret_key=value["REEF_SECRET_KEY"],
+        credentials_key=value["REEF_CREDENTIALS_KEY"],
         secure_cookies=value["REEF_SECURE_COOKIES"].lower() in ("yes", "true", "1"),
         max_upload_bytes=number("REEF_MAX_UPLOAD_MB") * 1024 * 1024,
         sign_in_limit=value["REEF_SIGN_IN_LIMIT"],

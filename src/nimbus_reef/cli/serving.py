@@ -21,14 +21,14 @@ from pathlib import Path
 from typing import Any, Final
 
 import structlog
-from gunicorn.app.base import BaseApplication
 
 from nimbus_reef.cli import demo, wiring
+from nimbus_reef.cli.gunicorn import Gunicorn
 from nimbus_reef.config import Config
 from nimbus_reef.errors import Conflict, NotFound, StoreAway
 from nimbus_reef.jobs.ahead import Ahead
 from nimbus_reef.jobs.helper_process import HelperProcess
-from nimbus_reef.jobs.queue import EXPORTS, LOADS, make_queue, sweep_jobs, worker_name
+from nimbus_reef.jobs.queue import EXPORTS, LOADS, OUTSIDE, make_queue, sweep_jobs, worker_name
 from nimbus_reef.store.people import people
 from nimbus_reef.store.record import schema, server, workers
 from nimbus_reef.store.record.engine import Store
@@ -47,6 +47,8 @@ _SENDERS_PATIENCE = 20
 _REEF = f"{shlex.quote(sys.executable)} -m nimbus_reef"
 _AT_A_TERMINAL = "REEF_AT_A_TERMINAL"
 """Set by `up` for its programs: whether somebody sees what they print."""
+_MARKETS_AT_ONCE = 4
+"""So many accounts are dealt with at their marketplaces at once: that is waiting more than work."""
 _ENDING = 5.0
 """Seconds for which the process before this one may still hold its port."""
 _MEMORY = "/dev/shm"  # noqa: S108  gunicorn's heartbeat files, never to touch a slow disk
@@ -57,13 +59,18 @@ def up(conf: Config, *, with_demo: bool) -> None:
     for folder in (conf.var, conf.local):
         folder.mkdir(parents=True, exist_ok=True)
     locks = [_locked(folder) for folder in sorted({conf.local, *([conf.var] if conf.private_database else [])})]
-    programs = {"worker": f"{_REEF} worker --wait", "web": _web_command(with_demo=with_demo)}
+    programs = {
+        "worker": f"{_REEF} worker --wait",
+        "market": f"{_REEF} market --wait",
+        "web": _web_command(with_demo=with_demo),
+    }
     environment = dict(os.environ)
     if conf.private_database:
         programs = {"database": f"{_REEF} database", **programs}
         place = server.prepare(wiring.database_folder(conf), wiring.free_port("127.0.0.1", conf.database_port))
         wiring.note_port(place)
         environment["REEF_DATABASE_PORT"] = str(place.port)
+    environment["REEF_MARKET_PORT"] = str(wiring.free_port("127.0.0.1", conf.market_port))
     environment["REEF_PORT"] = str(wiring.free_port(conf.host, conf.port))
     environment["REEF_VAR"] = str(conf.var)
     environment[_AT_A_TERMINAL] = "yes" if sys.stdout.isatty() else ""
@@ -190,24 +197,13 @@ def _current(conf: Config) -> bool:
         store.engine.dispose()
 
 
-class _Web(BaseApplication):  # type: ignore[misc]  # gunicorn has no types
-    """gunicorn with the application made inside each worker, so that no socket is shared."""
-
-    def __init__(self, conf: Config, options: dict[str, Any]) -> None:
-        self._conf, self._options = conf, options
-        super().__init__()
-
-    def load_config(self) -> None:
-        for name, value in self._options.items():
-            self.cfg.set(name, value)
-
-    def load(self) -> Any:
-        store = wiring.open_store(self._conf)
-        flask = make_app(self._conf, store, make_queue(self._conf, store), secret_key=wiring.secret_key(self._conf))
-        quieten_collector()
-        # Beside the first pages: whoever comes first is not to wait for all of them.
-        threading.Thread(target=compile_templates, args=(flask,), daemon=True).start()
-        return flask
+def _application(conf: Config) -> Any:
+    store = wiring.open_store(conf)
+    flask = make_app(conf, store, make_queue(conf, store), secret_key=wiring.secret_key(conf))
+    quieten_collector()
+    # Beside the first pages: whoever comes first is not to wait for all of them.
+    threading.Thread(target=compile_templates, args=(flask,), daemon=True).start()
+    return flask
 
 
 def serve(conf: Config) -> None:
@@ -242,7 +238,7 @@ def serve(conf: Config) -> None:
         "loglevel": "warning",
         "worker_tmp_dir": _MEMORY if Path(_MEMORY).is_dir() else None,
     }
-    _Web(conf, options).run()
+    Gunicorn(lambda: _application(conf), options).run()
 
 
 def debug(conf: Config) -> None:
@@ -323,12 +319,17 @@ def work(conf: Config) -> None:
     helper = HelperProcess(ahead.facts, conf.judged)
     for each in (ahead, helper):
         threading.Thread(target=each.keep_on, args=(done,), daemon=True).start()
-    exporting = queue.lanes[EXPORTS].create_consumer(workers=1, periodic=False)
-    exporting.start()
+    beside = [
+        queue.lanes[lane].create_consumer(workers=count, periodic=False)
+        for lane, count in ((EXPORTS, 1), (OUTSIDE, _MARKETS_AT_ONCE))
+    ]
+    for each in beside:
+        each.start()
     try:
         queue.lanes[LOADS].create_consumer(workers=conf.job_workers, periodic=True).run()
     finally:
-        exporting.stop(graceful=False)
+        for each in beside:
+            each.stop(graceful=False)
         done.set()
         with suppress(StoreAway):
             workers.leave(store, worker_name())

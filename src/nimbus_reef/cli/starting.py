@@ -45,12 +45,14 @@ def prepare(conf: config.Config, demo: bool) -> None:
     """Wait for the database and bring its tables up to date, before `reef serve`."""
     from nimbus_reef.cli import demo as demo_data
     from nimbus_reef.cli import serving
+    from nimbus_reef.jobs import demo_brands
 
     serving.wait_for_database(conf)
     wiring.migrate(conf)
     store = wiring.open_store(conf)
     if demo and not demo_data.loaded(store):
         _load_demo(conf, store, seed=11, last_day=date.today() - timedelta(days=1))
+    demo_brands.find_market(conf, store)
 
 
 @click.command()

@@ -27,7 +27,7 @@ def set_up_logging(level: str) -> None:
     """Structured lines on stderr."""
     numeric = logging.getLevelNamesMapping().get(level, logging.INFO)
     logging.basicConfig(level=numeric, format="%(message)s")
-    for chatty in ("alembic", "huey"):
+    for chatty in ("alembic", "httpx", "huey"):
         logging.getLogger(chatty).setLevel(max(numeric, logging.WARNING))
     structlog.configure(
         processors=[

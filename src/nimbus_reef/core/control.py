@@ -79,15 +79,19 @@ def control(candidates: Sequence[pl.DataFrame], moved: pl.DataFrame, days: tuple
 def _enough(rows: pl.DataFrame) -> bool:
     if len(rows) < LEAST_ROWS:
         return False
-    return bool(min(rows["clicks_before"].sum(), rows["clicks_after"].sum()) >= LEAST_CLICKS)
+    return min(_sum(rows, "clicks_before"), _sum(rows, "clicks_after")) >= LEAST_CLICKS
+
+
+def _sum(rows: pl.DataFrame, name: str) -> float:
+    return float(rows[name].sum())
 
 
 def _of(rows: pl.DataFrame, days: tuple[int, int], drift: float, *, priced: bool) -> Control:
-    before, after = float(rows["clicks_before"].sum()), float(rows["clicks_after"].sum())
+    before, after = _sum(rows, "clicks_before"), _sum(rows, "clicks_after")
     growth = (after / days[1]) / (before / days[0])
     price = 1.0
-    if priced and min(before, after) >= PRICED_CLICKS and rows["spend_before"].sum() > 0:
-        price = float(rows["spend_after"].sum() / after) / float(rows["spend_before"].sum() / before)
+    if priced and min(before, after) >= PRICED_CLICKS and (paid := _sum(rows, "spend_before")) > 0:
+        price = _sum(rows, "spend_after") / after / (paid / before)
     return Control(growth, 1 / before + 1 / after + drift**2 / len(rows), price, drift, len(rows), (before, after))
 
 
@@ -99,7 +103,7 @@ def drift_of(rows: pl.DataFrame, days: tuple[int, int]) -> float:
     used = rows.filter(pl.col("clicks_before") >= DRIFT_CLICKS, pl.col("clicks_after") >= DRIFT_CLICKS)
     if len(used) < DRIFT_ROWS:
         return _DRIFT
-    growth = (used["clicks_after"].sum() / days[1]) / (used["clicks_before"].sum() / days[0])
+    growth = (_sum(used, "clicks_after") / days[1]) / (_sum(used, "clicks_before") / days[0])
     before, after = pl.col("clicks_before") + 0.5, pl.col("clicks_after") + 0.5
     moved = (after / days[1] / (before / days[0] * growth)).log()
     beyond = float(used.select((moved**2 - 1 / before - 1 / after).mean()).item())

@@ -44,9 +44,7 @@ class OutcomeVerdict(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class Sides:
-    """
-    What a thing did before and after its change: days, clicks, spend (units of currency) of both, and the orders after.
-    """
+    """What a thing did before and after its change: days, clicks, spend (units of currency); and the orders after."""
 
     days_before: int
     clicks_before: float
@@ -164,7 +162,7 @@ def promised_profit(sides: Sides, worth: ClickWorth, x: float, response: ClickRe
     if not sides.compared or x <= 0:
         return 0.0
     paid = sides.spend_before / sides.clicks_before
-    gain = x**response.e * (worth.value - paid * x**response.p) - (worth.value - paid)
+    gain = math.pow(x, response.e) * (worth.value - paid * math.pow(x, response.p)) - (worth.value - paid)
     return sides.clicks_before / sides.days_before * gain
 
 

@@ -108,7 +108,5 @@ def sales_it_may_have_cost(outcome: StoppedOutcome, worth: ClickWorth) -> tuple[
 
 
 def taken_from_others(before: float, before_days: int, after: float, after_days: int, growth: float) -> float:
-    """
-    Clicks a day that other rows lost on the searches of a new target. before, after: their clicks on these searches.
-    """
+    """Clicks a day that other rows lost on a new target's searches. before, after: their clicks on these searches."""
     return max(0.0, growth * before / before_days - after / after_days)

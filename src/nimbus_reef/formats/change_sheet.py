@@ -20,6 +20,11 @@ def _cells(change: Change) -> list[str]:
     return [str(getattr(change, name)) for name in COLUMNS]
 
 
+def as_row(change: Change) -> dict[str, str]:
+    """A row of the sheet by its columns, as a marketplace is sent it."""
+    return dict(zip(COLUMNS, _cells(change), strict=True))
+
+
 def as_csv(changes: Iterable[Change]) -> Iterator[str]:
     """The sheet as CSV text."""
     return csv_lines(COLUMNS, (_cells(change) for change in changes))

@@ -10,10 +10,11 @@ import polars as pl
 
 from nimbus_reef.config import Config
 from nimbus_reef.formats.tables import Sheet, SheetColumn, write_xlsx
-from nimbus_reef.jobs import intake
+from nimbus_reef.jobs import intake, marketplaces
+from nimbus_reef.market.record import Record
 from nimbus_reef.sim import brand, reports, shapes
 from nimbus_reef.sim.vocabulary import BRANDS, BrandSpec
-from nimbus_reef.store.people import accounts
+from nimbus_reef.store.people import accounts, marketplace_links
 from nimbus_reef.store.people.accounts import Account
 from nimbus_reef.store.record.engine import Store
 
@@ -58,6 +59,37 @@ def load(config: Config, store: Store, *, seed: int, last_day: date, step: Step)
             _foreign_sample(spec, simulated.frames["search_term_daily"], last_day, folder)
             _mixed_sample(simulated.frames, last_day, folder)
         _load_brand(store, spec, paths, last_day, step)
+        link_marketplace(config, store, spec, seed, last_day)
+
+
+def link_marketplace(config: Config, store: Store, spec: BrandSpec, seed: int, last_day: date) -> None:
+    """Makes the brand's account on the simulated marketplace, and links ours to it."""
+    client = Record(config.market / "market.db").add_client(spec.key, seed, config.demo_days, last_day)
+    marketplace_links.save(
+        store,
+        account_of(store, spec).id,
+        None,
+        url=market_address(config),
+        client_id=client.key,
+        secret=client.secret,
+        key=marketplaces.credentials_key(config),
+        every_minutes=marketplace_links.LEAST_MINUTES,
+        simulated=True,
+        today=last_day + timedelta(days=1),
+    )
+
+
+def market_address(config: Config) -> str:
+    """Where the simulated marketplace is asked."""
+    return f"http://127.0.0.1:{config.market_port}"
+
+
+def find_market(config: Config, store: Store) -> None:
+    """Tells the demo's accounts where the simulated marketplace is now: its port may have been taken meanwhile."""
+    here = market_address(config)
+    for each in marketplace_links.links(store):
+        if each.simulated and each.url.startswith("http://127.0.0.1:") and each.url != here:
+            marketplace_links.move(store, each.account_id, here)
 
 
 def account_of(store: Store, spec: BrandSpec, key: str = "") -> Account:

@@ -18,20 +18,33 @@ from huey import Huey, RedisHuey, SqliteHuey, crontab
 from redis.exceptions import RedisError
 
 from nimbus_reef.config import Config
-from nimbus_reef.errors import BadFile, DiskFull, NeedsYes, NotFound, ReefError, StoreAway, is_full_disk
-from nimbus_reef.jobs import acceptances, demo_brands, exports, intake, orders, upkeep
+from nimbus_reef.errors import (
+    BadFile,
+    DiskFull,
+    MarketplaceAway,
+    MarketplaceRefused,
+    NeedsYes,
+    NotFound,
+    ReefError,
+    StoreAway,
+    is_full_disk,
+)
+from nimbus_reef.jobs import acceptances, demo_brands, exports, fetching, intake, marketplaces, orders, sending, upkeep
 from nimbus_reef.jobs import watch as watching
-from nimbus_reef.store.loading import ingest, undo
+from nimbus_reef.store.loading import ingest, report_orders, undo
 from nimbus_reef.store.loading.ingest import Progress
-from nimbus_reef.store.people import accounts, people, sessions
+from nimbus_reef.store.people import accounts, marketplace_links, people, sendings, sessions
 from nimbus_reef.store.record import json_columns, loads, workers
+from nimbus_reef.store.record.clock import utc_now
 from nimbus_reef.store.record.engine import Store
 
 log = structlog.get_logger("jobs")
 
 T = TypeVar("T")
 _NAME = "nimbus-reef"
-LOADS, EXPORTS = "loads", "exports"
+LOADS, EXPORTS, OUTSIDE = "loads", "exports", "outside"
+MARKET: Final = "market"
+"""The kind of job that deals with an account's marketplace: one at a time for each account."""
 _BEGAN_FIELD: Final = 19
 """Where `/proc/PID/stat` tells it, behind the name of the program."""
 _PAUSES: Final = (0.5, 1, 2, 4, 8, *([15] * 40))
@@ -41,8 +54,8 @@ _PAUSES: Final = (0.5, 1, 2, 4, 8, *([15] * 40))
 @dataclass(frozen=True, slots=True)
 class Queue:
     """
-    Enqueues jobs, and in a worker does them. lanes: loads, undos and the demo in one, exports in another, so that
-    neither waits for the other. running: jobs that this process does now.
+    Enqueues jobs, and in a worker does them. lanes: loads, undos and the demo in one, exports in another, what waits
+    for marketplaces in a third, so that none waits for the other. running: jobs that this process does now.
     """
 
     lanes: Mapping[str, Huey]
@@ -74,6 +87,8 @@ class Queue:
 
 
 def _lane(kind: str) -> str:
+    if kind == MARKET:
+        return OUTSIDE
     return EXPORTS if kind in ("export", "backup", "accept") else LOADS
 
 
@@ -103,7 +118,7 @@ def still_alive(worker: str | None, present: Collection[str] = ()) -> bool:
 
 def make_queue(config: Config, store: Store, *, immediate: bool = False) -> Queue:
     """The queue of this installation. immediate: do jobs at once in this process (tests)."""
-    lanes = {name: _huey(config, name, immediate=immediate) for name in (LOADS, EXPORTS)}
+    lanes = {name: _huey(config, name, immediate=immediate) for name in (LOADS, EXPORTS, OUTSIDE)}
     tasks: dict[str, Any] = {}
     running: set[int] = set()
     for name, huey in lanes.items():
@@ -123,6 +138,7 @@ def make_queue(config: Config, store: Store, *, immediate: bool = False) -> Queu
     def watch() -> None:
         sweep_inbox(config, store, queue.start)
         sweep_jobs(store, queue)
+        sweep_marketplaces(store, queue)
         look_after(config, store, queue)
 
     return queue
@@ -288,6 +304,29 @@ def _backup(config: Config, store: Store, _: loads.Job) -> dict[str, Any]:
     return {"file": path.name, "bytes": path.stat().st_size}
 
 
+def _market(config: Config, store: Store, job: loads.Job) -> dict[str, Any]:
+    """Sends what is to be sent to an account's marketplace, and fetches what is missing or due."""
+    account = next((each for each in accounts.all_accounts(store) if each.id == job.account_id), None)
+    link = marketplace_links.link(store, job.account_id or 0)
+    if account is None or link is None:
+        raise NotFound("The account is not linked any more.", remedy="Link it under Accounts.")
+    note, loaded = _progress(store, job), 0
+    try:
+        with marketplaces.connected(config, store, account.id) as market:
+            for entry in reversed(sendings.left_open(store)):
+                if entry.account_id == account.id:
+                    sending.deliver(store, market, entry, note)
+            if link.due_at is not None and link.due_at <= utc_now():
+                told = market.account()
+                fetching.order_missing(store, account, told, new_day=told.today != link.today)
+                marketplace_links.note(store, account.id, told.today, simulated=told.simulated)
+            loaded = fetching.fetch(config, store, market, account, note)
+    except (MarketplaceAway, MarketplaceRefused) as problem:
+        marketplace_links.note_trouble(store, account.id, str(problem))
+        raise
+    return {"loaded": loaded}
+
+
 _WORK: Final[dict[str, Callable[[Config, Store, loads.Job], dict[str, Any]]]] = {
     "load": _load,
     "undo": _undo,
@@ -295,6 +334,7 @@ _WORK: Final[dict[str, Callable[[Config, Store, loads.Job], dict[str, Any]]]] = 
     "accept": _accept,
     "demo": _demo,
     "backup": _backup,
+    MARKET: _market,
 }
 
 
@@ -321,6 +361,23 @@ def sweep_jobs(store: Store, queue: Queue) -> None:
         workers.sweep(store)
     except StoreAway:
         log.warning("the database is away; jobs are looked after in the next minute")
+
+
+def sweep_marketplaces(store: Store, queue: Queue) -> None:
+    """Every minute: accounts that have something to send or to fetch are dealt with, each by one job at a time."""
+    try:
+        for account_id in marketplaces.accounts_with_work(store, utc_now()):
+            ask_marketplace(store, queue, account_id)
+        report_orders.sweep(store)
+        loads.forget(store, MARKET)
+    except StoreAway:
+        log.warning("the database is away; marketplaces are asked in the next minute")
+
+
+def ask_marketplace(store: Store, queue: Queue, account_id: int) -> None:
+    """Has a worker deal with an account's marketplace now, where none does already."""
+    if (job_id := loads.start_only(store, MARKET, account_id)) is not None:
+        queue.start(job_id, MARKET)
 
 
 def look_after(config: Config, store: Store, queue: Queue) -> None:

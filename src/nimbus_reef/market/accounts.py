@@ -10,7 +10,7 @@ from typing import Any, Final
 
 import polars as pl
 
-from nimbus_reef.market.record import DAYS, ROWS, Client, AccountEvent, Record
+from nimbus_reef.market.record import DAYS, ROWS, AccountEvent, Client, Record
 from nimbus_reef.sim import account
 from nimbus_reef.sim.account import MarketAccount
 from nimbus_reef.sim.settings import RowAnswer, refused

@@ -18,8 +18,8 @@ from flask import Flask, Response, g, jsonify, request
 from flask_limiter import Limiter
 from werkzeug.exceptions import HTTPException
 
-from nimbus_reef.market.faults import Fault, Faults
 from nimbus_reef.market.accounts import MarketAccounts
+from nimbus_reef.market.faults import Fault, Faults
 from nimbus_reef.market.record import Client, Conflicting
 from nimbus_reef.sim import account
 from nimbus_reef.sim.settings import FIELDS
@@ -71,7 +71,7 @@ class Tokens:
         return client if now < until else None
 
 
-def make_app(marketplace: MarketAccounts, faults: Faults | None = None, pace: ServicePace = ServicePace()) -> Flask:  # noqa: B008
+def make_app(marketplace: MarketAccounts, faults: Faults | None = None, pace: ServicePace = ServicePace()) -> Flask:
     """The service. faults: what goes wrong on purpose."""
     app = Flask("nimbus_reef.market", static_folder=None)
     app.json.sort_keys = False  # type: ignore[attr-defined]
@@ -79,12 +79,20 @@ def make_app(marketplace: MarketAccounts, faults: Faults | None = None, pace: Se
     service = _Service(marketplace, faults, pace)
     app.before_request(service.before)
     app.after_request(service.after)
-    Limiter(lambda: request.headers.get("Authorization", request.remote_addr or ""), app=app,
-            default_limits=[_PER_SECOND], headers_enabled=True, storage_uri="memory://")
+    Limiter(
+        lambda: request.headers.get("Authorization", request.remote_addr or ""),
+        app=app,
+        default_limits=[_PER_SECOND],
+        headers_enabled=True,
+        storage_uri="memory://",
+    )
     app.register_error_handler(Refusal, _told)
-    app.register_error_handler(HTTPException, lambda problem: _told(
-        Refusal(problem.code or 500, problem.name.lower().replace(" ", "_"), problem.description or "")
-    ))
+    app.register_error_handler(
+        HTTPException,
+        lambda problem: _told(
+            Refusal(problem.code or 500, problem.name.lower().replace(" ", "_"), problem.description or "")
+        ),
+    )
     for method, path, name in (
         ("POST", "/v1/token", "token"),
         ("GET", "/v1/account", "account"),
@@ -178,11 +186,20 @@ class _Service:
         """Whose account it is, which days there are reports of, and what day it is."""
         own = self.marketplace.account(g.client)
         spec = own.made.world.spec
-        return jsonify({
-            "account": spec.key, "brand": spec.name, "marketplace": spec.marketplace, "country": spec.country,
-            "currency": spec.currency, "first_day": own.first_day.isoformat(), "today": own.today.isoformat(),
-            "maturing_days": MATURES_IN, "kinds": list(account.KINDS), "simulated": True,
-        })
+        return jsonify(
+            {
+                "account": spec.key,
+                "brand": spec.name,
+                "marketplace": spec.marketplace,
+                "country": spec.country,
+                "currency": spec.currency,
+                "first_day": own.first_day.isoformat(),
+                "today": own.today.isoformat(),
+                "maturing_days": MATURES_IN,
+                "kinds": list(account.KINDS),
+                "simulated": True,
+            }
+        )
 
     @_signed_in
     def send(self) -> Response:
@@ -261,8 +278,11 @@ class _Service:
         age, took = self.now() - ordered.at, self.pace.report
         state = "ready" if age >= took or age < 0 else "created" if age < took / 2 else "pending"
         return {
-            "id": number, "state": "gone" if age > self.pace.kept else state, "kind": ordered.kind,
-            "from": ordered.first.isoformat(), "to": ordered.last.isoformat(),
+            "id": number,
+            "state": "gone" if age > self.pace.kept else state,
+            "kind": ordered.kind,
+            "from": ordered.first.isoformat(),
+            "to": ordered.last.isoformat(),
         }
 
     @_signed_in

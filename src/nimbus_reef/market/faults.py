@@ -43,7 +43,7 @@ class Faults:
     slow: float = 0.5
     outage_until: float = 0.0
     skew: float = 0.0
-    rng: random.Random = field(default_factory=lambda: random.Random(11))
+    rng: random.Random = field(default_factory=lambda: random.Random(11))  # noqa: S311
     lock: threading.Lock = field(default_factory=threading.Lock)
 
     def strike(self, path: str, among: Sequence[Fault] = OF_REQUESTS) -> Fault | None:

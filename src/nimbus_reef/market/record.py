@@ -101,10 +101,10 @@ class Record:
             rows = connection.execute("SELECT key, seed, days, last_day, secret FROM account ORDER BY key").fetchall()
         return [Client(row[0], row[1], row[2], date.fromisoformat(row[3]), row[4]) for row in rows]
 
-    def note(self, account: str, what: str, key: str | None, body: dict[str, Any], at: float) -> tuple[AccountEvent, bool]:
-        """
-        Notes an event, and whether it is new: the same key again is the same event. Conflicting where it was another.
-        """
+    def note(
+        self, account: str, what: str, key: str | None, body: dict[str, Any], at: float
+    ) -> tuple[AccountEvent, bool]:
+        """Notes an event, and whether it is new: the same key is the same one. Conflicting where it was another."""
         text = json.dumps(body, sort_keys=True)
         with self._open() as connection:
             done = connection.execute(

@@ -13,7 +13,7 @@ import polars as pl
 
 from nimbus_reef.sim import brand, market, onward, phrases, reports, settings, trade
 from nimbus_reef.sim.brand import Simulated
-from nimbus_reef.sim.settings import RowAnswer, Row, HeldSettings
+from nimbus_reef.sim.settings import HeldSettings, Row, RowAnswer
 from nimbus_reef.sim.trade import MATURES_IN, Trade
 from nimbus_reef.sim.vocabulary import BrandSpec
 from nimbus_reef.sim.world import World
@@ -86,7 +86,7 @@ class MarketAccount:
         return seen["sessions"].to_numpy()
 
     def report(self, kind: str, first: date, last: date) -> pl.DataFrame:
-        """The rows of a kind of report on days from first to last, as it is known today; KeyError of an unknown kind."""
+        """The rows of a kind of report on days from first to last, as known today; KeyError of an unknown kind."""
         low, high = ((day - self.first_day).days for day in (first, min(last, self.today - timedelta(days=1))))
         if kind in _WHOLE:
             return _WHOLE[kind](self, max(0, low), high)
@@ -144,7 +144,8 @@ def _joined(before: Trade, later: Trade, first: int) -> Trade:
     """Both, the later one's days counted on."""
 
     def both(name: str, *days: str) -> pl.DataFrame:
-        old, new = getattr(before, name), getattr(later, name)
+        old: pl.DataFrame = getattr(before, name)
+        new: pl.DataFrame = getattr(later, name)
         moved = new.with_columns((pl.col(day) + first).cast(old.schema[day]) for day in days)
         return pl.concat([old, moved.select(old.columns).cast(old.schema)])
 
@@ -251,7 +252,7 @@ def _boosts(own: MarketAccount, _: int, __: int) -> pl.DataFrame:
             "campaign": key[0],
             "what": what,
             "from": own.first_day,
-            "to": None,
+            "to": own.today + timedelta(days=365),
             "weekdays": " ".join(day for day in key[1].split() if day.isdecimal()),
             "from_hour": int(key[2] or 0),
             "to_hour": int(key[3] or 24),
@@ -262,7 +263,7 @@ def _boosts(own: MarketAccount, _: int, __: int) -> pl.DataFrame:
         for key, held in own.settings.things[f"{what}_boost"].items()
         if float(held["percent"])
     ]
-    return pl.DataFrame(rows, schema_overrides={"to": pl.Date}) if rows else pl.DataFrame()
+    return pl.DataFrame(rows)
 
 
 _WHOLE: Final[Mapping[str, Callable[[MarketAccount, int, int], pl.DataFrame]]] = {

@@ -11,7 +11,7 @@ import polars as pl
 
 from nimbus_reef.sim.phrases import EXACT_APPEAL, Phrases
 from nimbus_reef.sim.schedule import ADJUSTED, PLACES, Delivery, Event, Raise
-from nimbus_reef.sim.settings import Held, Key, HeldSettings
+from nimbus_reef.sim.settings import Held, HeldSettings, Key
 from nimbus_reef.sim.world import World, pairs_of
 
 _OFF_SITE_LIMITED: Final = 0.05
@@ -52,9 +52,7 @@ def _with_campaigns(world: World, settings: HeldSettings) -> World:
         held.setdefault("targeting", "manual")
         usual_row = dict.fromkeys(world.campaigns.columns, None) | {"family": ""}
         own = {name: held[name] for name in ("portfolio", "targeting", "format")}
-        rows.append(
-            {**usual_row, **own, "campaign_no": int(held["no"]), "campaign": key[0], "daily_budget": budget}
-        )
+        rows.append({**usual_row, **own, "campaign_no": int(held["no"]), "campaign": key[0], "daily_budget": budget})
     delivery = world.delivery
     if rows and delivery is not None:
         count = len(rows)
@@ -95,7 +93,7 @@ def _with_targets(world: World, settings: HeldSettings, market: Phrases, rng: np
     usual = float(world.targets["bid"].median() or 0.5)  # type: ignore[arg-type]
     rows: list[dict[str, Any]] = []
     fresh = _fresh(settings.things["target"])
-    fresh += _automatic(world, settings)
+    fresh += _automatic(settings)
     for key, held in fresh:
         group = settings.things["ad_group"][key[:2]]
         number, campaign = int(group["no"]), int(settings.things["campaign"][key[:1]]["no"])
@@ -133,7 +131,7 @@ def _with_targets(world: World, settings: HeldSettings, market: Phrases, rng: np
     )
 
 
-def _automatic(world: World, settings: HeldSettings) -> list[tuple[Key, Held]]:
+def _automatic(settings: HeldSettings) -> list[tuple[Key, Held]]:
     """The targets that an automatic campaign has by itself, for its ad groups that hold none."""
     held = {key[:2] for key in settings.things["target"]}
     found: list[tuple[Key, Held]] = []
@@ -157,8 +155,10 @@ def _searched_for(world: World, targets: pl.DataFrame, market: Phrases) -> tuple
     """The world with the searches of phrases that nobody bought yet; those targets start at the market's own bid."""
     known = frozenset(world.queries["text"])
     asked = targets.filter((pl.col("match_type") == "exact") & ~pl.col("target").is_in(list(known)))
-    found = asked.select(phrase="target").unique(maintain_order=True).join(
-        market.phrases, on="phrase", how="inner", maintain_order="left"
+    found = (
+        asked.select(phrase="target")
+        .unique(maintain_order=True)
+        .join(market.phrases, on="phrase", how="inner", maintain_order="left")
     )
     if found.is_empty():
         return world, targets
@@ -191,9 +191,7 @@ def next_days(world: World, settings: HeldSettings, days: int, seed: int) -> Wor
         days=days,
         bids=np.repeat(bids[:, None], days, axis=1),
         mood=np.repeat(world.mood[:, -1:], days, axis=1),
-        products=world.products.with_columns(
-            lost_on=pl.when(pl.col("lost_on").is_not_null()).then(0).cast(pl.Int64)
-        ),
+        products=world.products.with_columns(lost_on=pl.when(pl.col("lost_on").is_not_null()).then(0).cast(pl.Int64)),
         ad_products=_advertised(world, settings),
         pairs=pairs,
         delivery=_delivered(world, settings),

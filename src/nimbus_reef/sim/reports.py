@@ -149,6 +149,7 @@ def _shown_by_campaign(world: World, trade: Trade) -> pl.DataFrame:
 
 
 def campaign_daily(world: World, trade: Trade, last_day: date) -> pl.DataFrame:
+    """The report of campaigns by day."""
     shown = _shown_by_campaign(world, trade).select("campaign_no", "day", "impressions")
     frame = _measured(shown, trade.clicked, ["campaign_no", "day"]).join(_campaign_names(world), on="campaign_no")
     return with_dates(frame, world, last_day).select("date", "campaign", *MEASURES).sort("date", "campaign")
@@ -176,6 +177,7 @@ def _spread(world: World, trade: Trade, weights: np.ndarray, key: str, rng: np.r
 
 
 def placement_daily(world: World, trade: Trade, rng: np.random.Generator, last_day: date) -> pl.DataFrame:
+    """The report of placements by day."""
     assert world.delivery is not None
     shown = _shown_by_campaign(world, trade)
     weights = world.delivery.shares()[shown["campaign_no"].to_numpy()]
@@ -242,9 +244,7 @@ def sales_hourly(world: World, trade: Trade, rng: np.random.Generator, last_day:
         .group_by("day", "hour")
         .agg(total_orders=pl.col("orders").sum(), total_sales=pl.col("sales").sum().round(2))
     )
-    return (
-        with_dates(frame, world, last_day).select("date", "hour", "total_orders", "total_sales").sort("date", "hour")
-    )
+    return with_dates(frame, world, last_day).select("date", "hour", "total_orders", "total_sales").sort("date", "hour")
 
 
 def _group_names(world: World) -> pl.DataFrame:
@@ -322,6 +322,7 @@ def write(frames: Mapping[str, pl.DataFrame], folder: Path) -> dict[str, Path]:
 
 
 def with_dates(frame: pl.DataFrame, world: World, last_day: date) -> pl.DataFrame:
+    """Rows whose days are numbers, with their date."""
     first = last_day - timedelta(days=world.days - 1)
     return frame.with_columns(date=pl.lit(first) + pl.duration(days=pl.col("day")))
 
@@ -335,6 +336,7 @@ def _names(world: World) -> pl.DataFrame:
 
 
 def catalog(world: World) -> pl.DataFrame:
+    """The report of products."""
     launched = date(2024, 3, 4)
     return world.products.select(
         "sku",
@@ -408,6 +410,7 @@ def _measured(shown: pl.DataFrame, clicked: pl.DataFrame, key: list[str]) -> pl.
 
 
 def target_daily(world: World, trade: Trade, last_day: date, seed: int) -> pl.DataFrame:
+    """The report of targets by day."""
     pair_target = world.pairs.select(pl.col("pair_no", "target_no").cast(pl.Int64))
     shown = trade.shown.join(pair_target, on="pair_no").group_by("target_no", "day").agg(pl.col("impressions").sum())
     names = _names(world).with_columns(pl.col("target_no").cast(pl.Int64))

@@ -6,11 +6,12 @@ Values are texts, as the sheet writes them.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any, Final
 
 import numpy as np
+import polars as pl
 
 from nimbus_reef.sim.schedule import ADJUSTED, PLACES
 from nimbus_reef.sim.world import World
@@ -75,7 +76,7 @@ def refused(code: str, message: str) -> RowAnswer:
 
 @dataclass
 class HeldSettings:
-    """Every thing by its entity and key, with its fields; skus: the account's products, and why some cannot be shown."""
+    """Every thing by its entity and key, with its fields; skus: the products, and why some cannot be shown."""
 
     things: dict[str, dict[Key, Held]] = field(default_factory=dict)
     skus: dict[str, str] = field(default_factory=dict)
@@ -106,7 +107,7 @@ class HeldSettings:
         key, things = key_of(row), self.things[entity]
         for parent in ("campaign", "ad_group"):
             named = row.get(parent, "")
-            if not named or entity == parent and creates:
+            if not named or (entity == parent and creates):
                 continue
             if tuple(row[each] for each in _KEYS[parent]) not in self.things[parent]:
                 return refused("not_found", f"There is no {parent.replace('_', ' ')} “{named}”.")
@@ -179,7 +180,7 @@ def of_world(world: World) -> HeldSettings:
         things["campaign"][(row["campaign"],)] = _campaign(world, row)
     if world.delivery is not None:
         for number, place in np.ndindex(world.delivery.adjustments.shape):
-            percent = str(round(world.delivery.adjustments[number, place] * 100))
+            percent = str(round(float(world.delivery.adjustments[number, place]) * 100))
             things["placement"][names[number], PLACES[place]] = {"adjustment": percent, "no": str(number)}
         for boost in world.delivery.boosts:
             days = " ".join(map(str, boost.weekdays))
@@ -193,11 +194,11 @@ def of_world(world: World) -> HeldSettings:
     for group, product in world.ad_products.select("ad_group_no", "product_no").rows():
         things["product_ad"][*groups[group], skus[product]] = {"state": "enabled", "no": ""}
     last = world.bids[:, -1]
-    for row in world.targets.select("target_no", "ad_group_no", "target", "match_type").rows():
-        key = (*groups[row[1]], row[2], row[3])
-        things["target"][key] = {"state": "enabled", "bid": f"{last[row[0]]:.2f}", "no": str(row[0])}
-    reasons: Callable[[Mapping[str, Any]], str] = lambda row: row["reason"] if row["lost_on"] is not None else ""
-    return HeldSettings(things, {row["sku"]: reasons(row) for row in world.products.to_dicts()})
+    for number, group, text, match in world.targets.select("target_no", "ad_group_no", "target", "match_type").rows():
+        held = {"state": "enabled", "bid": f"{last[number]:.2f}", "no": str(number)}
+        things["target"][*groups[group], text, match] = held
+    lost = world.products.select("sku", pl.when(pl.col("lost_on").is_not_null()).then("reason").otherwise(pl.lit("")))
+    return HeldSettings(things, dict(lost.rows()))
 
 
 def _campaign(world: World, row: Mapping[str, Any]) -> Held:

@@ -35,13 +35,17 @@ class Role(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class Person:
-    """Somebody who may sign in. brands: ids given to them; owners need none."""
+    """
+    Somebody who may sign in. brands: ids given to them; owners need none. sends: they may send changes to a
+    marketplace, where their role lets them write.
+    """
 
     id: int
     email: str
     name: str
     role: Role
     brands: frozenset[int]
+    sends: bool = False
 
     def sees(self, brand_id: int) -> bool:
         """Whether this brand is theirs to see: the one place where that is decided."""
@@ -51,6 +55,11 @@ class Person:
     def writes(self) -> bool:
         """Whether they may load, accept and read back."""
         return self.role is not Role.VIEWER
+
+    @property
+    def may_send(self) -> bool:
+        """Whether they may send changes to a marketplace: a right of its own."""
+        return self.writes and self.sends
 
     @property
     def manages(self) -> bool:
@@ -79,7 +88,7 @@ def _people(rows: Sequence[Any]) -> dict[int, tuple[Person, Any]]:
         first.setdefault(row.id, row)
         brands.setdefault(row.id, set()).update([row.brand_id] if row.brand_id is not None else [])
     return {
-        id_: (Person(id_, row.email, row.name, Role(row.role), frozenset(brands[id_])), row)
+        id_: (Person(id_, row.email, row.name, Role(row.role), frozenset(brands[id_]), bool(row.sends)), row)
         for id_, row in first.items()
     }
 
@@ -164,7 +173,13 @@ def _insert(
     if connection.execute(select(person.c.id).where(person.c.email == address)).first():
         raise Conflict(f"A person with the address {address} already exists.", remedy="Change their role under People.")
     cursor = connection.execute(
-        insert(person).values(email=address, name=name.strip() or address, password_hash=password_hash, role=role.value)
+        insert(person).values(
+            email=address,
+            name=name.strip() or address,
+            password_hash=password_hash,
+            role=role.value,
+            sends=role is Role.OWNER,
+        )
     )
     person_id = int(cursor.inserted_primary_key[0])  # type: ignore[index]
     _give_brands(connection, person_id, brands)
@@ -329,16 +344,22 @@ def _must_leave_an_owner(connection: Connection, person_id: int) -> None:
         raise NotAllowed("This is the last owner.", remedy="Make another person an owner first.")
 
 
-def set_rights(store: Store, by: int | None, person_id: int, role: Role, brands: Collection[int]) -> None:
-    """What somebody may do, and whose brands they see; NotAllowed for the last owner."""
+def set_rights(
+    store: Store, by: int | None, person_id: int, role: Role, brands: Collection[int], *, sends: bool | None = None
+) -> None:
+    """
+    What somebody may do, whose brands they see, and whether they may send (as before where that is left out);
+    NotAllowed for the last owner.
+    """
 
     def work(connection: Connection) -> None:
         who = _known(connection, person_id)
         if who.role == Role.OWNER.value and role is not Role.OWNER:
             _must_leave_an_owner(connection, person_id)
-        connection.execute(update(person).where(person.c.id == person_id).values(role=role.value))
+        may_send = bool(who.sends) if sends is None else sends
+        connection.execute(update(person).where(person.c.id == person_id).values(role=role.value, sends=may_send))
         _give_brands(connection, person_id, () if role is Role.OWNER else brands)
-        detail = {"person": who.email, "role": role.value, "brands": sorted(brands)}
+        detail = {"person": who.email, "role": role.value, "brands": sorted(brands), "sends": may_send}
         trail.write(connection, "rights set", by, None, detail)
 
     store.transact(work)

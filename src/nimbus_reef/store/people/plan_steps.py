@@ -11,12 +11,12 @@ from typing import Any, Final
 from sqlalchemy import Connection, Row, func, insert, select, update
 
 from nimbus_reef.core.changes import Action, Change, ChangeState, Entity, key_digest
-from nimbus_reef.errors import NotFound
+from nimbus_reef.errors import Conflict, NotFound
 from nimbus_reef.store.people import trail
 from nimbus_reef.store.record import locks
 from nimbus_reef.store.record.clock import utc_now
 from nimbus_reef.store.record.engine import Store
-from nimbus_reef.store.record.models import change, plan_step, plan_step_change, sending
+from nimbus_reef.store.record.models import change, plan_step, plan_step_change, sending, sending_change
 from nimbus_reef.store.record.models import person as person_table
 
 _PIECE: Final = 1_000
@@ -168,7 +168,12 @@ def _undone(connection: Connection, account_id: int, rows: Sequence[Row[Any]]) -
 def take_out(
     connection: Connection, account_id: int, ids: Sequence[int], state: ChangeState = ChangeState.TAKEN_BACK
 ) -> int:
-    """Takes open changes out of the plan; how many there were. state: what becomes of them."""
+    """
+    Takes open changes out of the plan; how many there were. state: what becomes of them. Conflict for changes that are
+    on their way to a marketplace: what becomes of those is its answer.
+    """
+    if state is ChangeState.TAKEN_BACK:
+        refuse_on_their_way(connection, ids)
     gone = connection.execute(
         update(change)
         .where(change.c.id.in_(list(ids)), change.c.account_id == account_id, change.c.removed_at.is_(None))
@@ -199,3 +204,32 @@ def _back(connection: Connection, account_id: int, ids: Sequence[int]) -> int:
             )
         done += len(own)
     return done
+
+
+_ON_THEIR_WAY: Final = ("approval", "queued", "sent")
+
+
+def on_their_way(connection: Connection, changes: Sequence[int]) -> int:
+    """How many of the changes a sending to a marketplace holds that is not over."""
+    return int(
+        connection.execute(
+            select(func.count(sending_change.c.change_id.distinct()))
+            .join(sending, sending.c.id == sending_change.c.sending_id)
+            .where(
+                sending.c.state.in_(_ON_THEIR_WAY),
+                sending_change.c.result == ChangeState.SENT.value,
+                sending_change.c.change_id.in_(list(changes)),
+            )
+        ).scalar_one()
+    )
+
+
+def refuse_on_their_way(connection: Connection, changes: Sequence[int]) -> None:
+    """Conflict where any of the changes is on its way to a marketplace."""
+    if changes and (busy := on_their_way(connection, changes)):
+        raise Conflict(
+            f"{busy} of these changes are on their way to the marketplace."
+            if busy > 1
+            else "This change is on its way to the marketplace.",
+            remedy="Wait for the answer, or cancel that sending on the plan.",
+        )

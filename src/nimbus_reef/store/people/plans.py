@@ -226,6 +226,7 @@ def take(
         if {row.id: row.new_value for row in now} != {e.id: e.change.new_value for e in seen}:
             raise Conflict("The plan has changed since.", remedy="Look at it, and do this once more.")
         former = {each.change.row: each.change for each in seen}
+        plan_steps.refuse_on_their_way(connection, [ids[each.row] for each in answer.edited])
         touched = []
         for edited in answer.edited:
             before = former[edited.row]

@@ -9,7 +9,7 @@ from datetime import UTC, date, datetime, timedelta
 from typing import Any, Final
 from zoneinfo import ZoneInfo
 
-from sqlalchemy import Connection, exists, func, insert, select, text, update
+from sqlalchemy import Connection, delete, exists, func, insert, select, text, update
 from sqlalchemy.engine import Row
 
 from nimbus_reef.core.coverage import Span, standing
@@ -320,6 +320,12 @@ def left_waiting(store: Store) -> list[tuple[int, str]]:
         return [(row.id, row.kind) for row in rows]
 
 
+def forget(store: Store, kind: str) -> None:
+    """Forgets jobs of a kind that were over a day ago."""
+    old = job.c.created_at < utc_now() - timedelta(days=1)
+    store.execute(delete(job).where(job.c.kind == kind, job.c.state.not_in(_OPEN), old))
+
+
 def states(store: Store) -> dict[tuple[str, str], int]:
     """How many jobs of each kind stand in each state."""
     with store.read() as connection:
@@ -327,19 +333,22 @@ def states(store: Store) -> dict[tuple[str, str], int]:
         return {(kind, state): count for kind, state, count in rows}
 
 
-def start_only(store: Store, kind: str) -> int | None:
+def start_only(store: Store, kind: str, account_id: int | None = None) -> int | None:
     """
-    Notes work of the installation's own, where none of its kind is open; None where one is, another
-    machine's too.
+    Notes work of the installation's own, or of an account's, where none of its kind is open there; None where one is,
+    another machine's too.
     """
 
     def work(connection: Connection) -> int | None:
         locks.take(connection, locks.NO_ACCOUNT, kind)
-        result = select(job.c.id).where(job.c.kind == kind, job.c.state.in_(_OPEN)).limit(1)
+        own = job.c.account_id.is_not_distinct_from(account_id)
+        result = select(job.c.id).where(job.c.kind == kind, own, job.c.state.in_(_OPEN)).limit(1)
         if connection.execute(result).first() is not None:
             return None
         cursor = connection.execute(
-            insert(job).values(kind=kind, state="queued", request={}, message="waiting for its turn")
+            insert(job).values(
+                kind=kind, account_id=account_id, state="queued", request={}, message="waiting for its turn"
+            )
         )
         return int(cursor.inserted_primary_key[0])  # type: ignore[index]
 

@@ -67,6 +67,8 @@ person = Table(
     Column("password_hash", String(_SHORT), nullable=False),
     Column("role", String(10), nullable=False),
     Column("active", Boolean, nullable=False, server_default="1"),
+    # Whether they may send changes to a marketplace.
+    Column("sends", Boolean, nullable=False, server_default="0"),
     # Grows when all sessions shall end: each was begun at one of its values.
     _now("created_at"),
     **_TABLE,
@@ -670,6 +672,15 @@ sending = Table(
     # the newest step before it: only later ones can be undone
     Column("after_step", INTEGER(unsigned=True), nullable=False, server_default="0"),
     _now("at"),
+    # a sheet; or of what a marketplace is sent: approval, queued, sent, answered, cancelled
+    Column("state", String(12), nullable=False, server_default="sheet"),
+    # by what the marketplace is asked about it, the day from which it holds there, and what went wrong last
+    Column("receipt", String(64), nullable=True),
+    Column("day", Date, nullable=True),
+    Column("said", String(512), nullable=False, server_default=""),
+    # why it was sent beyond a guard, and who let it go
+    Column("override", String(512), nullable=False, server_default=""),
+    _ref("approved_by", "person", nullable=True),
     UniqueConstraint("account_id", "key"),
     **_TABLE,
 )
@@ -679,9 +690,49 @@ sending_change = Table(
     _ref("sending_id", "sending", primary_key=True),
     _ref("change_id", "change", primary_key=True),
     Column("new_value", String(_SHORT), nullable=False),
-    # sent, done or failed, and what was said of it
+    # sent, done or failed, and what was said of it: a code, and words
     Column("result", String(12), nullable=False, server_default="sent"),
+    Column("code", String(32), nullable=False, server_default=""),
     Column("said", String(512), nullable=False, server_default=""),
+    **_TABLE,
+)
+# A marketplace that an account is linked to; its secret is encrypted.
+marketplace_link = Table(
+    "marketplace_link",
+    metadata,
+    _ref("account_id", "account", primary_key=True),
+    Column("url", String(_SHORT), nullable=False),
+    Column("client_id", String(_SHORT), nullable=False),
+    Column("secret", String(1024), nullable=False),
+    Column("active", Boolean, nullable=False, server_default="1"),
+    Column("every_minutes", INTEGER(unsigned=True), nullable=False),
+    Column("simulated", Boolean, nullable=False, server_default="0"),
+    # when it was asked last, what day it was there, and what went wrong
+    Column("asked_at", DateTime, nullable=True),
+    Column("today", Date, nullable=True),
+    Column("said", String(512), nullable=False, server_default=""),
+    **_TABLE,
+)
+# A report that a marketplace is asked for.
+report_order = Table(
+    "report_order",
+    metadata,
+    _id(),
+    _ref("account_id", "account"),
+    Column("kind", String(32), nullable=False),
+    Column("first_day", Date, nullable=False),
+    Column("last_day", Date, nullable=False),
+    # tells it from every other, so that it is ordered once
+    Column("key", CHAR(32, charset="ascii", collation="ascii_bin"), nullable=False, unique=True),
+    Column("handle", String(64), nullable=True),
+    # open, loaded, empty or failed
+    Column("state", String(12), nullable=False, server_default="open"),
+    # the marketplace's day when it was ordered
+    Column("as_of", Date, nullable=False),
+    Column("tries", SMALLINT(unsigned=True), nullable=False, server_default="0"),
+    Column("said", String(512), nullable=False, server_default=""),
+    _now("at"),
+    Index("ix_report_order_account_id_state", "account_id", "state"),
     **_TABLE,
 )
 trail = Table(
