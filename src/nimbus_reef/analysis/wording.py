@@ -610,6 +610,7 @@ _REASONS: Final[Mapping[ReasonKey, str | _Told]] = {
         f"{PLACEMENTS[value[0]]} sets the base bid: the lowest worth of a click among placements with at least"
         f" {figures.rate(value[1], 0)} of the clicks"
     ),
+    ReasonKey.TAKEN_BACK: lambda value, figures: f"takes back row {value[0]}, which was carried out",
     ReasonKey.SET_BACK: lambda value, figures: (
         f"set back to what it was before {figures.day(date.fromisoformat(value[0]))}"
         if value[0]

@@ -10,7 +10,7 @@ from __future__ import annotations
 import hashlib
 import re
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from decimal import Decimal
 from enum import StrEnum
 from typing import Final
@@ -217,6 +217,24 @@ def parents(package: Sequence[Change]) -> list[int | None]:
             over = campaigns.get(change.campaign)
         found.append(None if over == place else over)
     return found
+
+
+def inverse(change: Change) -> Change | None:
+    """
+    What takes a carried-out change back: the old value, or a stop of what was made; None where nothing does. A campaign
+    is made in several rows, of which one stops it.
+    """
+    plain = replace(change, row=0, action=Action.UPDATE, package=0, parent=0, reason="")
+    if change.action is Action.UPDATE:
+        if not change.old_value:
+            return None
+        return replace(plain, old_value=change.new_value, new_value=change.old_value)
+    if change.entity in (Entity.BID_BOOST, Entity.BUDGET_BOOST):
+        return replace(plain, old_value=change.new_value, new_value="0")
+    if change.entity is Entity.CAMPAIGN and change.field != "daily_budget":
+        return None
+    stopped = State.ARCHIVED if change.entity is Entity.NEGATIVE else State.PAUSED
+    return replace(plain, field="state", old_value=State.ENABLED.value, new_value=stopped.value)
 
 
 def value_problem(change: Change) -> str | None:

@@ -117,6 +117,7 @@ class ReasonKey(StrEnum):
     SELLS_UNADVERTISED = "sells_unadvertised"
     SETS_BASE = "sets_base"
     SET_BACK = "set_back"
+    TAKEN_BACK = "taken_back"
     SHIFT_BESIDE = "shift_beside"
     SHIFT_TO = "shift_to"
     SIBLINGS_THERE = "siblings_there"

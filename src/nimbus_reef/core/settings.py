@@ -291,6 +291,46 @@ class Settings:
         1,
         1e7,
     )
+    send_spend_share: float = _set(
+        0.25,
+        "ask for a reason before sending changes that move spend by more than",
+        SettingGroup.PLAN,
+        Holds.RATE,
+        "sending to the marketplace",
+        "% of spend",
+        0.01,
+        9,
+    )
+    send_sales_share: float = _set(
+        0.6,
+        "ask for a reason before sending changes to things with more of the sales than",
+        SettingGroup.PLAN,
+        Holds.RATE,
+        "sending to the marketplace",
+        "% of sales",
+        0.01,
+        1,
+    )
+    send_rows_alone: int = _set(
+        0,
+        "changes that one person may send without another’s approval; 0 means any number",
+        SettingGroup.PLAN,
+        Holds.COUNT,
+        "sending to the marketplace",
+        "changes",
+        0,
+        1_000_000,
+    )
+    send_spend_alone: float = _set(
+        0.0,
+        "spend that one person may move without another’s approval; 0 means any amount",
+        SettingGroup.PLAN,
+        Holds.MONEY,
+        "sending to the marketplace",
+        "in 30 days",
+        0,
+        1e7,
+    )
     own_words: tuple[str, ...] = _set(
         (),
         "own brand words",

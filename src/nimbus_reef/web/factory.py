@@ -31,6 +31,8 @@ from nimbus_reef.errors import (
     BadInput,
     Conflict,
     DiskFull,
+    MarketplaceAway,
+    MarketplaceRefused,
     NotAllowed,
     NotFound,
     ReefError,
@@ -65,12 +67,14 @@ from nimbus_reef.web.health import health
 from nimbus_reef.web.kit.judging import NotYet, waiting
 from nimbus_reef.web.kit.lacking import NoFigures, described
 from nimbus_reef.web.labels.routes import labels
+from nimbus_reef.web.marketplace.routes import marketplace
 from nimbus_reef.web.notes.routes import notes
 from nimbus_reef.web.params import Scope
 from nimbus_reef.web.people.routes import people
 from nimbus_reef.web.proxies import NamedProxies
 from nimbus_reef.web.rules.routes import rules
 from nimbus_reef.web.saved.routes import saved
+from nimbus_reef.web.sending.routes import sending
 from nimbus_reef.web.sessions import ReefSessions
 from nimbus_reef.web.settings.routes import settings
 
@@ -85,6 +89,8 @@ _STATUS = {
     StoreAway: 503,
     DiskFull: 507,
     TooMany: 429,
+    MarketplaceRefused: 422,
+    MarketplaceAway: 502,
 }
 
 
@@ -126,7 +132,19 @@ def make_app(config: Config, store: Store, queue: Queue, *, secret_key: str, tes
     security.guard(app)
     app.before_request(_keep_filter)
     Compress(app)
-    for each in (*(area.blueprint for area in AREAS), people, settings, exports, saved, notes, labels, rules, bar):
+    for each in (
+        *(area.blueprint for area in AREAS),
+        people,
+        settings,
+        exports,
+        saved,
+        notes,
+        labels,
+        rules,
+        bar,
+        sending,
+        marketplace,
+    ):
         app.register_blueprint(each)
     app.context_processor(_everywhere)
     app.jinja_env.globals["means"] = meaning

@@ -297,6 +297,22 @@ def changes_of(store: Store, sending_id: int) -> list[SentChange]:
         ]
 
 
+def note_held(store: Store, account_id: int, person_id: int, held: Mapping[int, str]) -> None:
+    """Notes, by change, what its field stands at on the marketplace now: from there it is changed, not from before."""
+
+    def work(connection: Connection) -> None:
+        locks.take(connection, account_id, locks.PLAN)
+        for number, value in held.items():
+            connection.execute(
+                update(change)
+                .where(change.c.id == number, change.c.account_id == account_id, change.c.removed_at.is_(None))
+                .values(old_value=value[:255])
+            )
+        trail.write(connection, "sent over another value", person_id, account_id, {"changes": sorted(held)})
+
+    store.transact(work)
+
+
 def approve(store: Store, account_id: int, person_id: int, sending_id: int) -> None:
     """Lets a sending go that needs somebody else's yes; NotAllowed for whoever asked for it."""
 

@@ -320,6 +320,14 @@ def left_waiting(store: Store) -> list[tuple[int, str]]:
         return [(row.id, row.kind) for row in rows]
 
 
+def open_job(store: Store, kind: str, account_id: int) -> Job | None:
+    """The job of a kind that an account has open; None where it has none."""
+    query = select(job).where(job.c.kind == kind, job.c.account_id == account_id, job.c.state.in_(_OPEN))
+    with store.read() as connection:
+        row = connection.execute(query.order_by(job.c.id.desc())).first()
+    return _job(row) if row else None
+
+
 def forget(store: Store, kind: str) -> None:
     """Forgets jobs of a kind that were over a day ago."""
     old = job.c.created_at < utc_now() - timedelta(days=1)

@@ -9,6 +9,7 @@ from typing import Final
 from flask import Blueprint, Response, flash, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response as AnyResponse
 
+from nimbus_reef.analysis import fetching
 from nimbus_reef.analysis.agreement import differences
 from nimbus_reef.core.model import SCOPES
 from nimbus_reef.errors import BadFile, BadInput, NotFound
@@ -57,6 +58,7 @@ def index() -> str:
         together={batch.together for batch in batches},
         possible=possible.lines({each.kind for each in reports}),
         differ=_differ(account),
+        trouble=fetching.trouble(store, account.id),
         inbox=_as_seen_from_here(services().config.inbox / account.key),
         titles={kind.name: kind.title for kind in KINDS.values()},
     )

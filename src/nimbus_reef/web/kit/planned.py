@@ -148,7 +148,7 @@ class PlanLine:
     """
     One change, ready to show. opens: endpoint, view, key and row of what it rests on; text: its value is words;
     package: how many changes are taken out together with it, itself included, 0 for one alone; held_to: by what it will
-    be judged; sent: it is in a downloaded sheet; made: what it makes besides itself: change, thing and value of each.
+    be judged; left: how it stands since it left; made: what it makes besides itself: change, thing and value of each.
     """
 
     key: int
@@ -168,7 +168,7 @@ class PlanLine:
     opens: tuple[str, str, str, str]
     package: int
     held_to: str = ""
-    sent: bool = False
+    left: str = ""
     contents: tuple[tuple[str, str, str], ...] = ()
 
 
@@ -230,11 +230,14 @@ def lines(
                 opens=_opens(each),
                 package=sizes[change.package] if change.package else 0,
                 held_to=_held_to(each.promise),
-                sent=each.state is ChangeState.SENT,
+                left=_LEFT.get(each.state, ""),
                 contents=tuple(_made(one) for one in (under or {}).get(change.row, ())),
             )
         )
     return grouped
+
+
+_LEFT: Final = {ChangeState.SENT: "sent, no answer yet", ChangeState.FAILED: "failed when it was sent"}
 
 
 def _first_reason(text: str) -> str:

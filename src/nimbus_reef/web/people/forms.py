@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from wtforms import DateField, PasswordField, StringField
+from wtforms import BooleanField, DateField, PasswordField, StringField
 from wtforms.validators import AnyOf, Optional, ValidationError
 
 from nimbus_reef.store.people.people import SHORTEST_PASSWORD, Role
@@ -63,6 +63,7 @@ class RightsForm(ReefForm):
 
     role = StringField("role", [AnyOf(list(Role), "Not an option.")], description="Choose a role.")
     brands = IdsField("brands", description="Choose from the list.")
+    sends = BooleanField("may send changes to the marketplace", false_values=("", "no"))
 
     def __init__(self, given: Any, brands: list[tuple[int, str]]) -> None:
         super().__init__(given)

@@ -30,6 +30,7 @@ class PersonLine:
     role: str
     brands: str
     brand_ids: frozenset[int]
+    sends: bool
     state: str
     active: bool
 
@@ -49,6 +50,7 @@ def lines(people: Sequence[Listed], brands: Sequence[tuple[int, str]]) -> list[P
                 else ", ".join(sorted(called[one] for one in each.person.brands)) or "none"
             ),
             each.person.brands,
+            each.person.sends,
             _state(each),
             each.active,
         )

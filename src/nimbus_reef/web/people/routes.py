@@ -188,7 +188,9 @@ def rights(person_id: int) -> Response:
     who, store = must_manage(), services().store
     found = _listed(person_id)
     form = RightsForm(request.form, store_people.brands(store)).checked()
-    store_people.set_rights(store, who.id, person_id, Role(form.role.data or ""), form.brands.data or [])
+    store_people.set_rights(
+        store, who.id, person_id, Role(form.role.data or ""), form.brands.data or [], sends=bool(form.sends.data)
+    )
     flash(f"{found.person.name} is {form.role.data} now.")
     return redirect(url_for("people.listed"))
 

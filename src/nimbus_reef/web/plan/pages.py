@@ -15,10 +15,10 @@ from nimbus_reef.core.plan import ReadBack
 from nimbus_reef.core.promises import projected
 from nimbus_reef.errors import BadInput
 from nimbus_reef.formats.figures import Figures
-from nimbus_reef.store.people import plan_steps, sendings
+from nimbus_reef.store.people import marketplace_links, plan_steps, sendings
 from nimbus_reef.store.people.plan_steps import Step, StepKind
 from nimbus_reef.store.people.plans import Planned
-from nimbus_reef.store.people.sendings import Sending
+from nimbus_reef.store.people.sendings import SERVICE, Sending, SendingState
 from nimbus_reef.web.kit.answers import Answer
 from nimbus_reef.web.kit.context import Context
 from nimbus_reef.web.kit.planned import PlanStrip, account_strip, lines, made_under
@@ -177,21 +177,21 @@ def sending_lines(entries: Sequence[Sending], figures: Figures) -> list[SendingL
     return [
         SendingLine(
             each.id,
-            f"{figures.counted(each.changes, 'change')} as {_SHEETS.get(each.sheet, each.sheet)}"
+            f"{figures.counted(each.changes, 'change')} {_SHEETS.get(each.sheet, each.sheet)}"
             f"{f' by {each.person}' if each.person else ''}, {each.at:%Y-%m-%d %H:%M}"
             + "".join(
                 f"; {figures.count(count)} {state.value}"
                 for state, count in each.results.items()
                 if state is not ChangeState.SENT
             ),
-            bool(each.waiting),
+            bool(each.waiting) and each.state is SendingState.SHEET,
         )
         for each in entries
         if each.changes
     ]
 
 
-_SHEETS: Final = {"csv": "CSV", "xlsx": "XLSX", "own": "a sheet in your layout"}
+_SHEETS: Final = {"csv": "as CSV", "xlsx": "as XLSX", "own": "as a sheet in your layout", SERVICE: "to the marketplace"}
 
 
 @dataclass(frozen=True, slots=True)
@@ -296,7 +296,7 @@ class PlanView:
     """
     The plan. kind: of which alone changes are shown; waiting: how many there are in all; answer: what a sheet read back
     would change; steps: what was accepted and can be taken back; sendings: sheets that left; layouts: those of one's
-    own, in which the sheet is offered.
+    own, in which the sheet is offered; linked: the account has a marketplace that changes can be sent to.
     """
 
     conflicts: Sequence[ConflictLine]
@@ -309,6 +309,7 @@ class PlanView:
     steps: Sequence[StepLine]
     sendings: Sequence[SendingLine]
     layouts: Sequence[LayoutLink]
+    linked: bool
 
 
 def summary(strip: PlanStrip, campaigns: int, figures: Figures) -> Answer:
@@ -339,4 +340,5 @@ def page(ask: Context, planned: Sequence[Planned], answer: ReadBack | None = Non
         step_lines(plan_steps.steps(store, ask.account.id), figures) if ask.writes else [],
         sending_lines(sendings.sendings(store, ask.account.id), figures),
         offered,
+        marketplace_links.link(store, ask.account.id) is not None,
     )

@@ -1,0 +1,1 @@
+"""Sending changes to a marketplace, and what became of every one of them."""
