@@ -11,13 +11,14 @@ from typing import Final
 
 from nimbus_reef.analysis import order
 from nimbus_reef.analysis.delivery import plan_prices
+from nimbus_reef.analysis.margins import margins_by_home
 from nimbus_reef.analysis.order import Before
 from nimbus_reef.analysis.selection import Selection
 from nimbus_reef.analysis.wording import REMEDY, rise_words, worded
 from nimbus_reef.core.acceptance import Acceptance
 from nimbus_reef.core.changes import Change, Entity, key
 from nimbus_reef.core.plan import taken
-from nimbus_reef.core.promises import typed
+from nimbus_reef.core.promises import typed, with_profit
 from nimbus_reef.core.proposals import Package, Proposal
 from nimbus_reef.errors import Conflict
 from nimbus_reef.formats.figures import Figures
@@ -102,14 +103,21 @@ def accept(
 ) -> Accepted:
     """Puts proposals into the plan, each whole. replacing: the rows that somebody was told will leave."""
     return plans.accept_packages(
-        facts.store, selection.account.id, person_id, packages(selection, going), replacing, progress=progress
+        facts.store, selection.account.id, person_id, packages(facts, selection, going), replacing, progress=progress
     )
 
 
-def packages(selection: Selection, going: Sequence[Proposal]) -> list[Package]:
+def packages(facts: Facts, selection: Selection, going: Sequence[Proposal]) -> list[Package]:
     """The changes of proposals with their reasons in words, each with what it promises."""
     figures = Figures(selection.account.locale, selection.account.currency)
-    return [[(change, typed(change, result)) for change, result in worded(each, figures).package] for each in going]
+    margins = margins_by_home(facts, selection.account.id, selection.window)
+    return [
+        [
+            (change, with_profit(change, typed(change, result), margins.of(change.campaign, change.ad_group)))
+            for change, result in worded(each, figures).package
+        ]
+        for each in going
+    ]
 
 
 def accept_one(

@@ -37,8 +37,8 @@ def changes(facts: Facts, selection: Selection) -> pl.DataFrame:
     target or its campaign changed in the fourteen days before and after, it was live, and its budget seldom ran out.
     """
     account, history = selection.account, selection.window
-    touched = _touched(facts, account, history)
-    alone = _alone(touched).filter(
+    moved = touched(facts, account, history)
+    alone = _alone(moved).filter(
         pl.col("bid").is_not_null() & (pl.min_horizontal("before", "bid") > account.bid_limits.floor * 1e6)
     )
     source = facts.target_source(account.id, history).kind
@@ -54,15 +54,15 @@ def changes(facts: Facts, selection: Selection) -> pl.DataFrame:
             pl.lit(None, pl.Float64).alias(name)
             for name in ("x", "clicks_before", "clicks_after", "spend_before", "spend_after", "siblings")
         )
-    ids = touched["target_id"].unique().to_list()
+    ids = moved["target_id"].unique().to_list()
     days = row_frames.target_days(facts, account.id, source, history, ids).select("target_id", "day", "clicks", "spend")
     days = days.filter(pl.col("clicks") > 0)
     sides = _sides(alone, days)
-    others = _siblings(facts, account, source, history, touched, days, whole)
+    others = _siblings(facts, account, source, history, moved, days, whole)
     return sides.join(others, on="day", how="left").with_columns(pl.col("siblings").fill_null(0.0))
 
 
-def _touched(facts: Facts, account: Account, history: Window) -> pl.DataFrame:
+def touched(facts: Facts, account: Account, history: Window) -> pl.DataFrame:
     """
     Every change of a target that could move its clicks, in order: target_id, day, bid and before (micro, of changes of
     its bid; else null).

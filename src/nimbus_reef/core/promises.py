@@ -13,6 +13,7 @@ from enum import StrEnum
 
 from nimbus_reef.core import projection
 from nimbus_reef.core.changes import Action, Change, Entity, ValueKind, kind_of, number_of, sound
+from nimbus_reef.core.outcome import FIRST_DAYS, LAST_DAYS, ClickWorth, Sides, promised_profit
 from nimbus_reef.core.projection import Basis, Projected, Range
 from nimbus_reef.core.response import USUAL, ClickResponse
 
@@ -42,7 +43,8 @@ class Promise:
     its posterior, and the change of spend and sales in 30 days as (low, middle, high). view, row_id: the row it is
     measured on; terms: the search terms that a phrase keeps away, which it is measured on instead. kind, against: what
     it is held to, and what that is compared with; after: from how many days after the change on, and up to how many.
-    response: how clicks and prices were taken to answer a bid (see `core.response.ClickResponse`).
+    response: how clicks and prices were taken to answer a bid (see `core.response.ClickResponse`). margin: before ads,
+    of what it sells, a fraction; null where not known. profit: that another price promises, a day, in units.
     """
 
     window: tuple[str, str]
@@ -62,6 +64,8 @@ class Promise:
     against: Comparison = Comparison.NOTHING
     after: tuple[int, int] = (0, 0)
     response: tuple[float, float, float] = (USUAL.e, USUAL.spread, USUAL.p)
+    margin: float | None = None
+    profit: float | None = None
 
     @property
     def days(self) -> int:
@@ -124,9 +128,37 @@ _PRICES = frozenset(
         (Entity.CAMPAIGN, "bidding"),
     }
 )
-FIRST_DAYS, LAST_DAYS = 14, 84
 PRICE_DAYS = 7
 """From so many days on what another price does is judged; all else from `FIRST_DAYS`."""
+
+
+def price_ratio(change: Change) -> float | None:
+    """By what a change multiplies the price of its clicks, all else as it was; None where it changes none."""
+    if change.action is Action.CREATE or (change.entity, change.field) not in _RATIOS:
+        return None
+    old, new = number_of(change.old_value or "0"), number_of(change.new_value)
+    if old is None or new is None:
+        return None
+    if change.field == "bid":
+        return float(new / old) if old > 0 and new > 0 else None
+    return float((100 + new) / (100 + old))
+
+
+_RATIOS = frozenset({(Entity.TARGET, "bid"), (Entity.PLACEMENT, "adjustment")})
+
+
+def worth_of(promise: Promise) -> ClickWorth:
+    """What a click of its row was known to bring; by the target ACOS where no margin is known."""
+    return ClickWorth(promise.a, promise.b, promise.aov, promise.margin or promise.target_acos)
+
+
+def with_profit(change: Change, promise: Promise, margin: float | None) -> Promise:
+    """The promise with the margin, and the profit that another price promises: kept, and never computed again."""
+    known, ratio = replace(promise, margin=margin), price_ratio(change)
+    if ratio is None or not promise.clicks:
+        return known
+    sides = Sides(promise.days, promise.clicks, promise.spend, 1, 0, 0, 0)
+    return replace(known, profit=promised_profit(sides, worth_of(known), ratio, ClickResponse(*promise.response)))
 
 
 def typed(change: Change, promise: Promise) -> Promise:

@@ -104,7 +104,9 @@ def _done(scope: Scope, asked: Assessed, shown: AcceptancePreview, back: str) ->
 
 def _by_a_worker(scope: Scope, asked: Assessed, back: str) -> AnyResponse:
     handed = acceptances.hand_over(
-        services().config.exports, acceptance.packages(scope.selection, asked.going), asked.replaced_rows
+        services().config.exports,
+        acceptance.packages(services().facts, scope.selection, asked.going),
+        asked.replaced_rows,
     )
     job_id = loads.start_job(
         services().store,

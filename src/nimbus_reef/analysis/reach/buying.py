@@ -19,8 +19,8 @@ from nimbus_reef.core.checks import Subject
 from nimbus_reef.core.checks.reach import PHRASES
 from nimbus_reef.core.market_fit import MarketFit, Parts
 from nimbus_reef.core.model import MICRO
+from nimbus_reef.core.outcome import FIRST_DAYS
 from nimbus_reef.core.projection import Projected, Range, total
-from nimbus_reef.core.promises import FIRST_DAYS
 from nimbus_reef.core.proposals import EntityKey, Proposal
 from nimbus_reef.core.reasons import Figure, Headline, HeadlineKey, Reason, ReasonKey
 from nimbus_reef.core.unbought import DAYS

@@ -14,6 +14,7 @@ from sqlalchemy.exc import IntegrityError
 
 from nimbus_reef.core.changes import Change, ChangeState
 from nimbus_reef.core.plan import whole
+from nimbus_reef.core.promises import Promise
 from nimbus_reef.errors import Conflict, NotAllowed, NotFound
 from nimbus_reef.store.people import plan_steps, trail
 from nimbus_reef.store.people.plan_steps import Did, StepKind, Touched
@@ -295,6 +296,61 @@ def changes_of(store: Store, sending_id: int) -> list[SentChange]:
             )
             for row in rows
         ]
+
+
+@dataclass(frozen=True, slots=True)
+class CarriedOut:
+    """
+    A change that was carried out: what it rests on and promised, when it was sent, and from which day on it held, where
+    a marketplace said so.
+    """
+
+    id: int
+    change: Change
+    promise: Promise
+    sending_id: int
+    sent: date
+    day: date | None
+
+
+_DONE: Final = (
+    select(
+        change, sending_change.c.new_value.label("sent_value"), sending_change.c.sending_id, sending.c.at, sending.c.day
+    )
+    .join(sending_change, sending_change.c.change_id == change.c.id)
+    .join(sending, sending.c.id == sending_change.c.sending_id)
+    .where(sending_change.c.result == ChangeState.DONE.value)
+    .order_by(change.c.id)
+)
+
+
+def carried_out(store: Store, account_id: int) -> list[CarriedOut]:
+    """Every change of an account that was carried out, in the order in which they were planned."""
+    with store.read() as connection:
+        rows = connection.execute(_DONE.where(change.c.account_id == account_id))
+        return [
+            CarriedOut(
+                row.id,
+                replace(plan_steps.change_of(row), new_value=row.sent_value),
+                row.basis,
+                row.sending_id,
+                row.at.date(),
+                row.day,
+            )
+            for row in rows
+        ]
+
+
+def carried_out_generation(store: Store, account_id: int) -> tuple[int, int]:
+    """Changes whenever another change is carried out; one small query."""
+    query = (
+        select(func.count(), func.coalesce(func.max(sending_change.c.change_id), 0))
+        .join(sending, sending.c.id == sending_change.c.sending_id)
+        .where(sending.c.account_id == account_id, sending_change.c.result == ChangeState.DONE.value)
+    )
+    with store.read() as connection:
+        count, newest = connection.execute(query).one()
+    return int(count), int(newest)
 
 
 def note_held(store: Store, account_id: int, person_id: int, held: Mapping[int, str]) -> None:

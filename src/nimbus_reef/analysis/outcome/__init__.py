@@ -1,0 +1,1 @@
+"""Whether carried-out changes kept what they promised."""

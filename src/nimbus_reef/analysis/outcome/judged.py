@@ -1,0 +1,437 @@
+"""The verdict on every carried-out change: its days, its control, what came of what it promised."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+from datetime import date, timedelta
+from typing import Final
+
+import polars as pl
+
+from nimbus_reef.analysis import bid_response
+from nimbus_reef.analysis.margins import margins_by_home
+from nimbus_reef.analysis.outcome import measured
+from nimbus_reef.analysis.outcome.kinds import OutcomeKind, kind_of
+from nimbus_reef.analysis.outcome.measured import AccountMoves, Compared
+from nimbus_reef.analysis.selection import Selection
+from nimbus_reef.core import change_periods, outcome, words
+from nimbus_reef.core.change_periods import MOST_BEFORE, Unjudged
+from nimbus_reef.core.changes import Change, Entity, number_of
+from nimbus_reef.core.control import Control
+from nimbus_reef.core.model import MICRO, MatchType
+from nimbus_reef.core.outcome import ClickWorth, OutcomeVerdict, PriceOutcome, Sides, SumPart
+from nimbus_reef.core.promises import price_ratio, with_profit, worth_of
+from nimbus_reef.core.response import ClickResponse
+from nimbus_reef.core.stopped_spend import StoppedOutcome, StoppedSides, of_stopped, stopped_decided_after
+from nimbus_reef.core.windows import MONTH_DAYS, Window
+from nimbus_reef.store.people import sendings
+from nimbus_reef.store.people.sendings import CarriedOut
+from nimbus_reef.store.reading import target_frames
+from nimbus_reef.store.reading.facts import Facts
+
+_REACH: Final = timedelta(days=MOST_BEFORE)
+
+
+@dataclass(frozen=True, slots=True)
+class ChangeOutcome:
+    """
+    What came of a change. day: the first on which it held; before, after: the days compared. promised, result, low,
+    high: profit a day in units, or spend that stays away a day; unjudged: why there is no verdict (yet); until: the day
+    from which on it can likely be told, where it is too early; price, stopped, chance: what the verdict rests on, by
+    kind; within: it was held to sales within the target; control, worth: see `core.outcome`; part: what a sum takes.
+    """
+
+    done: CarriedOut
+    kind: OutcomeKind
+    verdict: OutcomeVerdict
+    day: date | None = None
+    before: Window | None = None
+    after: Window | None = None
+    unjudged: Unjudged | None = None
+    promised: float = 0.0
+    result: float | None = None
+    low: float | None = None
+    high: float | None = None
+    until: date | None = None
+    price: PriceOutcome | None = None
+    stopped: StoppedOutcome | None = None
+    chance: float | None = None
+    within: bool = False
+    sides: Sides | None = None
+    stopped_sides: StoppedSides | None = None
+    control: Control | None = None
+    worth: ClickWorth | None = None
+    ratio: float | None = None
+    part: SumPart | None = None
+    margin_known: bool = True
+
+    @property
+    def change(self) -> Change:
+        """The change."""
+        return self.done.change
+
+
+@dataclass(frozen=True, slots=True)
+class Outcomes:
+    """All carried-out changes with what came of them, and how clicks answer bids in the account."""
+
+    entries: tuple[ChangeOutcome, ...]
+    response: ClickResponse
+    mature: date | None
+
+    def of(self, change_id: int) -> ChangeOutcome | None:
+        """The outcome of a change; None where it was not carried out."""
+        return next((each for each in self.entries if each.done.id == change_id), None)
+
+
+def outcomes(facts: Facts, selection: Selection) -> Outcomes:
+    """Every carried-out change of an account, judged with what is loaded now. Kept."""
+    account = selection.account
+    newest = facts.newest_day(account.id)
+    if newest is None:
+        return Outcomes((), ClickResponse(), None)
+    whole = selection.whole.at(Window(newest - timedelta(days=29), newest))
+
+    def make() -> Outcomes:
+        done = sendings.carried_out(facts.store, account.id)
+        response = bid_response.learned(facts, whole)
+        if not done:
+            return Outcomes((), response, newest - timedelta(days=account.maturing_days))
+        first = min(_earliest(each) for each in done) - _REACH
+        where = measured.moves(facts, whole, Window(min(first, newest), newest))
+        judge = _Judge(facts, whole, where, response)
+        return Outcomes(tuple(judge.judged(each) for each in done), response, where.mature)
+
+    generation = sendings.carried_out_generation(facts.store, account.id)
+    return facts.kept("outcomes", account.id, make, newest, generation, selection.aims, account.settings)
+
+
+def _earliest(done: CarriedOut) -> date:
+    """The first day on which a change can have held: what the marketplace said, else the day after it was sent."""
+    return done.day or done.sent + timedelta(days=1)
+
+
+@dataclass
+class _Judge:
+    """Judges changes of one account; what many of them are compared with is made once."""
+
+    facts: Facts
+    selection: Selection
+    where: AccountMoves
+    response: ClickResponse
+
+    def judged(self, done: CarriedOut) -> ChangeOutcome:
+        """The outcome of a change."""
+        kind = kind_of(done.change)
+        bare = ChangeOutcome(done, kind, OutcomeVerdict.NONE, day=_earliest(done))
+        if kind in (OutcomeKind.LOWERED, OutcomeKind.RAISED):
+            return self._bid(bare)
+        if kind is OutcomeKind.ADJUSTMENTS:
+            return self._placement(bare)
+        if kind.stops:
+            return self._stopped(bare)
+        if kind is OutcomeKind.NEW:
+            return self._new(bare)
+        return replace(bare, unjudged=Unjudged.NO_RULE)
+
+    # --- prices --------------------------------------------------------------------------
+
+    def _bid(self, bare: ChangeOutcome) -> ChangeOutcome:
+        change = bare.change
+        number = self.where.ids.get((change.campaign, change.ad_group, change.target, change.match_type))
+        if number is None:
+            return _early(bare, Unjudged.NO_CLICKS)
+        bid = number_of(change.new_value)
+        assert bid is not None
+        assert bare.day is not None
+        steps = [(day, str(held)) for day, held in self.where.bids.get(number, [])]
+        day, known = self.where.seen(steps, str(round(bid * MICRO)), bare.day)
+        if day is None and known:
+            return replace(bare, unjudged=Unjudged.NOT_APPLIED)
+        day = day or bare.day
+        found = self._sides(replace(bare, day=day), number)
+        if found.unjudged is not None or found.sides is None:
+            return found
+        assert found.before is not None
+        assert found.after is not None
+        pair = self._compared(found.before, found.after)
+        campaign, _ = self.where.homes[number]
+        moved = measured.price_moves(self.facts, self.selection, found.before, day).get(campaign, 1.0)
+        ratio = (price_ratio(change) or 1.0) * moved
+        row = pair.rows.filter(pl.col("target_id") == number)
+        product = str(row["product"][0]) if len(row) else ""
+        control = pair.control(campaign, product, whole_campaign=abs(moved - 1) > 1e-9)
+        return self._priced(found, ratio, control, campaign in pair.often)
+
+    def _sides(self, bare: ChangeOutcome, number: int) -> ChangeOutcome:
+        """A target's days and figures before and after its change."""
+        assert bare.day is not None
+        previous, following = self.where.neighbours(number, bare.day)
+        before = change_periods.before(bare.day, previous, self.where.first)
+        if before is None:
+            return replace(bare, unjudged=Unjudged.CHANGED_TWICE)
+        after = change_periods.after(bare.day, following, self.where.mature)
+        if after is None:
+            return _early(replace(bare, before=before), Unjudged.FEW_DAYS)
+        row = self._compared(before, after).rows.filter(pl.col("target_id") == number)
+        figures = row.row(0, named=True) if len(row) else {}
+        sides = Sides(
+            before.days,
+            figures.get("clicks_before", 0.0),
+            figures.get("spend_before", 0.0),
+            after.days,
+            figures.get("clicks_after", 0.0),
+            figures.get("spend_after", 0.0),
+            figures.get("orders_after", 0.0),
+        )
+        return replace(bare, before=before, after=after, sides=sides)
+
+    def _placement(self, bare: ChangeOutcome) -> ChangeOutcome:
+        change = bare.change
+        campaign = self.where.campaigns.get(change.campaign)
+        ratio = price_ratio(change)
+        if campaign is None or ratio is None or bare.day is None:
+            return _early(bare, Unjudged.NO_CLICKS)
+        days = self.where.adjusted.get(campaign, [])
+        previous = max((day for day in days if day < bare.day), default=None)
+        following = min((day for day in days if day > bare.day), default=None)
+        before = change_periods.before(bare.day, previous, self.where.first)
+        after = change_periods.after(bare.day, following, self.where.mature)
+        if before is None or after is None:
+            return _early(replace(bare, before=before), Unjudged.FEW_DAYS)
+        key = (campaign, change.placement)
+        nothing = (0.0, 0.0, 0.0)
+        was = measured.placements(self.facts, self.selection, before).get(key, nothing)
+        now = measured.placements(self.facts, self.selection, after).get(key, nothing)
+        sides = Sides(before.days, was[0], was[1], after.days, now[0], now[1], now[2])
+        pair = self._compared(before, after)
+        bids = self._mean_bid_move(campaign, pair, bare.day)
+        control = pair.control(campaign, "", whole_campaign=True)
+        found = replace(bare, before=before, after=after, sides=sides)
+        return self._priced(found, ratio * bids, control, campaign in pair.often)
+
+    def _mean_bid_move(self, campaign: int, pair: Compared, day: date) -> float:
+        """By what a campaign's bids moved on a day, weighed by clicks before."""
+        moved, weight = 0.0, 0.0
+        rows = pair.rows.filter((pl.col("campaign_id") == campaign) & (pl.col("clicks_before") > 0))
+        for number, clicks in rows.select("target_id", "clicks_before").rows():
+            steps = self.where.bids.get(number, [])
+            past = [bid for at, bid in steps if at < day]
+            new = [bid for at, bid in steps if at == day]
+            weight += clicks
+            if past and new and past[-1] > 0 and new[0] > 0:
+                moved += clicks * math.log(new[0] / past[-1])
+        return math.exp(moved / weight) if weight else 1.0
+
+    def _priced(self, bare: ChangeOutcome, ratio: float, control: Control, dry: bool) -> ChangeOutcome:
+        """The verdict on another price, of what had clicks before; else as on a new target."""
+        sides = bare.sides
+        assert sides is not None
+        known = self._kept(bare)
+        worth = worth_of(known.promise)
+        bare = replace(bare, worth=worth, control=control, ratio=ratio, margin_known=known.promise.margin is not None)
+        if abs(ratio - 1) < 1e-9:
+            return replace(bare, unjudged=Unjudged.PROMISED_NOTHING)
+        if not sides.clicks_before and not sides.clicks_after:
+            return _early(bare, Unjudged.NO_CLICKS)
+        if dry:
+            return _early(bare, Unjudged.OUT_OF_BUDGET)
+        if not sides.compared:
+            return self._by_chance(bare, sides, worth, worth.margin)
+        result = outcome.of_price(sides, worth, ratio, self.response, control)
+        promised = known.promise.profit or 0.0
+        low, high = result.range
+        found = replace(
+            bare,
+            price=result,
+            promised=promised,
+            result=result.profit,
+            low=low,
+            high=high,
+            part=SumPart(promised, result.profit, result.spread, result.slope) if promised > 0 else None,
+        )
+        if promised <= 0:
+            if ratio <= 1:
+                return replace(found, unjudged=Unjudged.PROMISED_NOTHING)
+            return replace(self._by_chance(found, sides, worth, known.promise.target_acos), within=True)
+        verdict = outcome.verdict(result, promised)
+        if verdict is not OutcomeVerdict.TOO_EARLY:
+            return replace(found, verdict=verdict)
+        days = outcome.price_decided_after(sides, worth, ratio, self.response, control, promised)
+        return replace(found, verdict=verdict, until=self._until(bare, days))
+
+    def _kept(self, bare: ChangeOutcome) -> CarriedOut:
+        """The change with the profit that it promised, worked out now where it was accepted before that was kept."""
+        done = bare.done
+        if done.promise.profit is not None:
+            return done
+        first, last = (date.fromisoformat(day) for day in done.promise.window)
+        margins = margins_by_home(self.facts, self.selection.account.id, Window(first, last))
+        margin = margins.of(done.change.campaign, done.change.ad_group)
+        return replace(done, promise=with_profit(done.change, done.promise, margin))
+
+    def _by_chance(self, bare: ChangeOutcome, sides: Sides, worth: ClickWorth, limit: float) -> ChangeOutcome:
+        """The verdict by the chance that clicks cost more than a part of what they sell."""
+        if not sides.clicks_after:
+            return _early(bare, Unjudged.NO_CLICKS)
+        chance = outcome.chance_over(sides, worth, limit)
+        verdict = outcome.verdict_by_chance(chance)
+        days = None
+        if verdict is OutcomeVerdict.TOO_EARLY:
+            days = outcome.chance_decided_after(sides, worth, limit)
+        return replace(bare, chance=chance, verdict=verdict, until=self._until(bare, days))
+
+    def _until(self, bare: ChangeOutcome, days: int | None) -> date | None:
+        """The day on which so many days after a change are mature."""
+        if days is None or bare.day is None:
+            return None
+        return bare.day + timedelta(days=days + self.selection.account.maturing_days)
+
+    def _compared(self, before: Window, after: Window) -> Compared:
+        return measured.compared(self.facts, self.selection, self.where, before, after, self.response)
+
+    # --- new targets ---------------------------------------------------------------------
+
+    def _new(self, bare: ChangeOutcome) -> ChangeOutcome:
+        change = bare.change
+        number = self.where.ids.get((change.campaign, change.ad_group, change.target, change.match_type))
+        if bare.day is None or number is None:
+            return _early(bare, Unjudged.NO_CLICKS)
+        days = (self.where.mature - bare.day).days + 1
+        if days < outcome.FIRST_DAYS:
+            return _early(bare, Unjudged.FEW_DAYS)
+        after = Window(bare.day, self.where.mature)
+        known = self._kept(bare)
+        worth = worth_of(known.promise)
+        figures = self._sums(after).get(number, (0.0, 0.0, 0.0))
+        sides = Sides(0, 0.0, 0.0, days, *figures)
+        found = replace(bare, after=after, sides=sides, worth=worth, margin_known=known.promise.margin is not None)
+        judged = self._by_chance(found, sides, worth, worth.margin)
+        own = worth.after(sides)
+        profit = (figures[0] * own.value - figures[1]) / days
+        spread = figures[0] * own.value_spread / days
+        wide = outcome.WIDTH * spread
+        promised = _promised_by_sales(known.promise.projected, worth.margin)
+        part = SumPart(promised, profit, spread) if figures[0] else None
+        return replace(judged, promised=promised, result=profit, low=profit - wide, high=profit + wide, part=part)
+
+    def _sums(self, window: Window) -> Mapping[int, tuple[float, float, float]]:
+        """Clicks, spend and orders by target."""
+
+        def make() -> Mapping[int, tuple[float, float, float]]:
+            rows = target_frames.target_sums(self.facts, self.selection.account.id, window)
+            return {
+                row[0]: (float(row[1]), row[2] / MICRO, float(row[3]))
+                for row in rows.select("target_id", "clicks", "spend", "orders").rows()
+            }
+
+        return self.facts.kept("outcome sums", self.selection.account.id, make, window)
+
+    # --- pauses and negatives --------------------------------------------------------------
+
+    def _stopped(self, bare: ChangeOutcome) -> ChangeOutcome:
+        change, day = bare.change, bare.day
+        assert day is not None
+        number = self.where.ids.get((change.campaign, change.ad_group, change.target, change.match_type))
+        previous, following = (None, None) if number is None else self.where.neighbours(number, day)
+        if change.entity is Entity.NEGATIVE:
+            previous = None
+        before = change_periods.before(day, previous, self.where.first)
+        if before is None:
+            return replace(bare, unjudged=Unjudged.CHANGED_TWICE)
+        after = change_periods.after(day, following, self.where.mature)
+        bare = replace(bare, before=before, after=after, worth=worth_of(self._kept(bare).promise))
+        if after is None or after.days < outcome.FIRST_DAYS:
+            return _early(bare, Unjudged.FEW_DAYS)
+        was, now = (measured.searches(self.facts, self.selection, window) for window in (before, after))
+        if was.is_empty():
+            return _early(bare, Unjudged.NO_TERMS)
+        own = self._own_searches(change, number, was)
+        if not own["clicks"].sum():
+            return _early(bare, Unjudged.NO_CLICKS)
+        terms = own["normal_id"].unique().implode()
+        places = own["target_id"].unique().implode()
+        elsewhere = ~pl.col("target_id").is_in(places)
+        then = was.filter(pl.col("normal_id").is_in(terms) & elsewhere)
+        later = now.filter(pl.col("normal_id").is_in(terms) & elsewhere)
+        eased = sum(
+            clicks / self._answered(target, before, after)
+            for target, clicks in later.select("target_id", "clicks").rows()
+        )
+        sides = StoppedSides(
+            before.days,
+            float(own["clicks"].sum()),
+            float(own["spend"].sum()),
+            float(then["clicks"].sum()),
+            after.days,
+            float(eased),
+        )
+        pair = self._compared(before, after)
+        campaign = self.where.campaigns.get(change.campaign, 0)
+        control = pair.control(campaign, "", whole_campaign=False)
+        result = of_stopped(sides, control)
+        spend, spread = result.spend
+        wide = outcome.WIDTH * spread
+        until = None
+        if result.verdict is OutcomeVerdict.TOO_EARLY:
+            until = self._until(bare, stopped_decided_after(sides, control))
+        return replace(
+            bare,
+            stopped=result,
+            stopped_sides=sides,
+            control=control,
+            verdict=result.verdict,
+            promised=result.promised,
+            result=spend,
+            low=spend - wide,
+            high=spend + wide,
+            until=until,
+            part=SumPart(result.promised, spend, spread),
+        )
+
+    def _own_searches(self, change: Change, number: int | None, was: pl.DataFrame) -> pl.DataFrame:
+        """What was stopped, by search: all of a target's, or those of a negative's place that it shuts out."""
+        if change.entity is not Entity.NEGATIVE:
+            return was.filter(pl.col("target_id") == (number or 0))
+        place = [
+            own
+            for own, (campaign, group) in self.where.homes.items()
+            if campaign == self.where.campaigns.get(change.campaign)
+            and (not change.ad_group or group == self._group_id(change))
+        ]
+        here = was.filter(pl.col("target_id").is_in(place))
+        phrase = change.match_type == MatchType.NEGATIVE_PHRASE.value
+        hit = {term for term in here["term"].unique().to_list() if words.stops(change.target, term, phrase=phrase)}
+        return here.filter(pl.col("term").is_in(list(hit)))
+
+    def _group_id(self, change: Change) -> int:
+        return next(
+            (
+                self.where.homes[own][1]
+                for key, own in self.where.ids.items()
+                if key[:2] == (change.campaign, change.ad_group)
+            ),
+            0,
+        )
+
+    def _answered(self, target: int, before: Window, after: Window) -> float:
+        """By how much another target's clicks are expected to have moved for its own bid."""
+        steps = self.where.bids.get(target, [])
+        then = [bid for day, bid in steps if day <= before.last]
+        now = [bid for day, bid in steps if day <= after.first]
+        if not then or not now or then[-1] <= 0 or now[-1] <= 0 or then[-1] == now[-1]:
+            return 1.0
+        return float((now[-1] / then[-1]) ** self.response.e)
+
+
+def _early(bare: ChangeOutcome, why: Unjudged) -> ChangeOutcome:
+    return replace(bare, verdict=OutcomeVerdict.TOO_EARLY, unjudged=why)
+
+
+def _promised_by_sales(projected: Mapping[str, Sequence[float]], margin: float) -> float:
+    """Profit a day of the middle of what was projected for 30 days."""
+    if not projected:
+        return 0.0
+    return (projected["sales"][1] * margin - projected["spend"][1]) / MONTH_DAYS

@@ -1,0 +1,55 @@
+"""Kinds of carried-out changes, by what they are held to."""
+
+from __future__ import annotations
+
+from enum import StrEnum
+
+from nimbus_reef.core.changes import Action, Change, Entity, number_of
+
+
+class OutcomeKind(StrEnum):
+    """What a change did, as its sum is called."""
+
+    LOWERED = "Bids lowered"
+    RAISED = "Bids raised"
+    ADJUSTMENTS = "Placement adjustments"
+    BOOSTS = "Bid boosts"
+    NEW = "New targets"
+    CAMPAIGNS = "New campaigns and ads"
+    PAUSES = "Pauses"
+    NEGATIVES = "Negatives"
+    OTHER = "Other changes"
+
+    @property
+    def stops(self) -> bool:
+        """Whether it promised spend that stays away, and not profit."""
+        return self in (OutcomeKind.PAUSES, OutcomeKind.NEGATIVES)
+
+    @property
+    def judged(self) -> bool:
+        """Whether there is a rule for it."""
+        return self is not OutcomeKind.OTHER
+
+
+_CREATED = {
+    Entity.TARGET: OutcomeKind.NEW,
+    Entity.NEGATIVE: OutcomeKind.NEGATIVES,
+    Entity.PRODUCT_AD: OutcomeKind.CAMPAIGNS,
+    Entity.CAMPAIGN: OutcomeKind.CAMPAIGNS,
+    Entity.BID_BOOST: OutcomeKind.BOOSTS,
+}
+
+
+def kind_of(change: Change) -> OutcomeKind:
+    """The kind of a change."""
+    if change.action is Action.CREATE:
+        return _CREATED.get(change.entity, OutcomeKind.OTHER)
+    about = (change.entity, change.field)
+    if about == (Entity.TARGET, "bid"):
+        old, new = number_of(change.old_value), number_of(change.new_value)
+        return OutcomeKind.LOWERED if old is not None and new is not None and new < old else OutcomeKind.RAISED
+    if about == (Entity.TARGET, "state") and change.new_value != "enabled":
+        return OutcomeKind.PAUSES
+    if about == (Entity.PLACEMENT, "adjustment"):
+        return OutcomeKind.ADJUSTMENTS
+    return OutcomeKind.BOOSTS if change.entity is Entity.BID_BOOST else OutcomeKind.OTHER
