@@ -160,8 +160,7 @@ class _Judge:
         campaign, _ = self.where.homes[number]
         moved = measured.price_moves(self.facts, self.selection, found.before, day).get(campaign, 1.0)
         ratio = (price_ratio(change) or 1.0) * moved
-        row = pair.rows.filter(pl.col("target_id") == number)
-        product = str(row["product"][0]) if len(row) else ""
+        product = pair.of(number).get("product", "")
         control = pair.control(campaign, product, whole_campaign=abs(moved - 1) > 1e-9)
         return self._priced(found, ratio, control, campaign in pair.often)
 
@@ -175,8 +174,7 @@ class _Judge:
         after = change_periods.after(bare.day, following, self.where.mature)
         if after is None:
             return _early(replace(bare, before=before), Unjudged.FEW_DAYS)
-        row = self._compared(before, after).rows.filter(pl.col("target_id") == number)
-        figures = row.row(0, named=True) if len(row) else {}
+        figures = self._compared(before, after).of(number)
         sides = Sides(
             before.days,
             figures.get("clicks_before", 0.0),

@@ -6,7 +6,7 @@ import math
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from datetime import date, timedelta
-from typing import Final
+from typing import Any, Final
 
 import polars as pl
 
@@ -29,8 +29,11 @@ Key = tuple[str, str, str, str]
 class AccountMoves:
     """
     An account's targets by name, when what moved their clicks, and which days are loaded: what all changes are placed
-    by. ids, homes: target ids by name, and (campaign id, ad group id) of each; moved: days on which something moved a
-    target's clicks; adjusted: days on which a campaign's adjustments changed; bids: bids by day; settled: days that tell settings; first, mature: the days that can be compared.
+    by.
+
+    ids, homes: target ids by name, and (campaign id, ad group id) of each. moved: days on which something moved a
+    target's clicks; adjusted: days on which a campaign's adjustments changed; bids, states: steps by day. settled: days
+    that tell settings; first, mature: the days that can be compared.
     """
 
     ids: Mapping[Key, int]
@@ -132,11 +135,18 @@ class Compared:
     drift: float
     often: frozenset[int]
     controls: dict[tuple[int, str, bool], Control] = field(default_factory=dict)
+    by_target: dict[int, dict[str, Any]] = field(default_factory=dict)
 
     @property
     def days(self) -> tuple[int, int]:
         """How many days each period has."""
         return self.before.days, self.after.days
+
+    def of(self, target_id: int) -> dict[str, Any]:
+        """A target's row; empty where it had no click in either."""
+        if not self.by_target:
+            self.by_target.update({row["target_id"]: row for row in self.rows.to_dicts()})
+        return self.by_target.get(target_id, {})
 
     def control(self, campaign_id: int, product: str, *, whole_campaign: bool) -> Control:
         """
@@ -226,14 +236,18 @@ def _often(facts: Facts, selection: Selection, window: Window) -> frozenset[int]
 
 def price_moves(facts: Facts, selection: Selection, before: Window, day: date) -> dict[int, float]:
     """By campaign id, by what its adjustments and boosts multiply bids from a day on, over before."""
-    steps = multipliers.steps(facts, selection.whole.at(Window(before.first, day)))
-    found = {}
-    for (number,), own in steps.group_by("campaign_id", maintain_order=True):
-        past = own.filter(pl.col("day") < day)["multiplier"]
-        now = own.filter(pl.col("day") <= day)["multiplier"]
-        if len(past) and len(now) and past[-1] > 0:
-            found[int(number)] = float(now[-1] / past[-1])
-    return found
+
+    def make() -> dict[int, float]:
+        steps = multipliers.steps(facts, selection.whole.at(Window(before.first, day)))
+        found = {}
+        for (number,), own in steps.group_by("campaign_id", maintain_order=True):
+            past = own.filter(pl.col("day") < day)["multiplier"]
+            now = own.filter(pl.col("day") <= day)["multiplier"]
+            if len(past) and len(now) and past[-1] > 0:
+                found[int(number)] = float(now[-1] / past[-1])
+        return found
+
+    return facts.kept("price moves", selection.account.id, make, before, day)
 
 
 def placements(facts: Facts, selection: Selection, window: Window) -> dict[tuple[int, str], tuple[float, float, float]]:
