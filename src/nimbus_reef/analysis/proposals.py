@@ -8,10 +8,11 @@ from typing import Final
 
 import polars as pl
 
-from nimbus_reef.analysis import judged_proposals, out_of_budget, own_actions
+from nimbus_reef.analysis import judged_proposals, out_of_budget, own_actions, taking_back
 from nimbus_reef.analysis.catalog import ads, families, gaps, structure
 from nimbus_reef.analysis.delivery import budgets, placements, solutions
 from nimbus_reef.analysis.judged_proposals import FILED_AS
+from nimbus_reef.analysis.outcome import judged
 from nimbus_reef.analysis.reach import buying, ranks, shares
 from nimbus_reef.analysis.reach.pool import listed
 from nimbus_reef.analysis.selection import Selection
@@ -53,6 +54,9 @@ _KEYS: Final[Mapping[str, Callable[[Facts, Selection], list[str]]]] = {
     **dict.fromkeys(ranks.VIEWS, lambda facts, selection: ranks.gaps(facts, selection)["row_id"].to_list()),
     shares.TOP_VIEW: lambda facts, selection: shares.top_of_search(facts, selection).rows["row_id"].to_list(),
     shares.TERMS_VIEW: lambda facts, selection: shares.small_shares(facts, selection).rows["row_id"].to_list(),
+    taking_back.VIEW: lambda facts, selection: [
+        str(each.done.id) for each in judged.outcomes(facts, selection).entries
+    ],
 }
 
 
@@ -129,5 +133,6 @@ PROPOSERS: Final[Mapping[str, Proposer]] = {
     **dict.fromkeys(ranks.VIEWS, lambda facts, selection, keys, _: ranks.proposals(facts, selection, keys)),
     shares.TOP_VIEW: partial(_judged, Subject.TARGET),
     shares.TERMS_VIEW: lambda facts, selection, keys, _: shares.keywords(facts, selection, keys),
+    taking_back.VIEW: lambda facts, selection, keys, _: taking_back.proposals(facts, selection, keys),
 }
 """Who proposes on the rows of each view."""

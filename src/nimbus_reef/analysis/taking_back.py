@@ -6,15 +6,20 @@ from collections.abc import Sequence
 from dataclasses import replace
 from typing import Final
 
+from nimbus_reef.analysis.outcome import judged
+from nimbus_reef.analysis.outcome.judged import ChangeOutcome
 from nimbus_reef.analysis.selection import Selection
 from nimbus_reef.analysis.sheet_rows import NO_BASIS, promise
-from nimbus_reef.core.changes import ChangeState, Entity, inverse, word_of
+from nimbus_reef.core.changes import Change, Entity, inverse, word_of
 from nimbus_reef.core.checks import Subject
 from nimbus_reef.core.projection import UNKNOWN
+from nimbus_reef.core.promises import Promise, projected
 from nimbus_reef.core.proposals import EntityKey, Proposal
 from nimbus_reef.core.reasons import Headline, HeadlineKey, Reason, ReasonKey
-from nimbus_reef.store.people.sendings import SentChange
+from nimbus_reef.errors import NotFound
+from nimbus_reef.store.reading.facts import Facts
 
+VIEW: Final = "sent-changes"
 CHECK: Final = "taken back"
 _SUBJECTS: Final = {
     Entity.TARGET: Subject.TARGET,
@@ -24,26 +29,53 @@ _SUBJECTS: Final = {
 }
 
 
-def proposals(selection: Selection, sent: Sequence[SentChange]) -> list[Proposal]:
-    """What undoes changes that were carried out, each for itself; nothing of what cannot be undone."""
-    found = []
-    for each in sent:
-        back = inverse(each.change) if each.result is ChangeState.DONE else None
-        if back is None:
-            continue
-        back = replace(back, finding=CHECK)
-        result = promise(selection, NO_BASIS, "", "", UNKNOWN)
-        found.append(
-            Proposal(
-                EntityKey(
-                    _SUBJECTS.get(back.entity, Subject.CAMPAIGN), back.campaign, back.ad_group, back.target or back.sku
-                ),
-                str(each.id),
-                Headline(HeadlineKey.SET, (word_of(back), back.old_value, back.new_value)),
-                ((back, result),),
-                (Reason(ReasonKey.TAKEN_BACK, (each.change.row,)),),
-                effect=UNKNOWN,
-                homes=((back.campaign, back.ad_group),),
-            )
-        )
-    return found
+def proposal(selection: Selection, change_id: int, change: Change, basis: Promise | None = None) -> Proposal:
+    """
+    What undoes a change that was carried out; nothing where it cannot be undone. basis: what the thing did since, where
+    that is known.
+    """
+    subject = EntityKey(
+        _SUBJECTS.get(change.entity, Subject.CAMPAIGN), change.campaign, change.ad_group, change.target or change.sku
+    )
+    back = inverse(change)
+    if back is None:
+        why = (Reason(ReasonKey.CANNOT_SET_BACK),)
+        return Proposal(subject, str(change_id), Headline(HeadlineKey.LEAVE), reasons=why)
+    back = replace(back, finding=CHECK)
+    result = basis or promise(selection, NO_BASIS, "", "", UNKNOWN)
+    return Proposal(
+        subject,
+        str(change_id),
+        Headline(HeadlineKey.SET, (word_of(back), back.old_value, back.new_value)),
+        ((back, result),),
+        (Reason(ReasonKey.TAKEN_BACK, (change.row,)),),
+        effect=projected(back, result),
+        homes=((back.campaign, back.ad_group),),
+    )
+
+
+def proposals(facts: Facts, selection: Selection, keys: Sequence[str]) -> list[Proposal]:
+    """What undoes carried-out changes, by their numbers; NotFound for one that was not carried out."""
+    found = {str(each.done.id): each for each in judged.outcomes(facts, selection).entries}
+    if missing := [key for key in keys if key not in found]:
+        raise NotFound(f"Change {missing[0]} was not carried out.", remedy="Reload the list.")
+    return [proposal(selection, each.done.id, each.change, basis_of(each)) for each in map(found.__getitem__, keys)]
+
+
+def basis_of(entry: ChangeOutcome) -> Promise | None:
+    """What the thing did since its change, as a promise to go back rests on it; None where that is not known."""
+    if entry.sides is None or entry.after is None or entry.worth is None:
+        return None
+    sides, worth = entry.sides, entry.worth.after(entry.sides)
+    return replace(
+        entry.done.promise,
+        window=(entry.after.first.isoformat(), entry.after.last.isoformat()),
+        clicks=round(sides.clicks_after),
+        orders=round(sides.orders_after),
+        spend=sides.spend_after,
+        sales=sides.orders_after * worth.order_value,
+        a=worth.a,
+        b=worth.b,
+        projected={},
+        profit=None,
+    )

@@ -20,6 +20,8 @@ from nimbus_reef.web.findings.routes import findings
 from nimbus_reef.web.intake.routes import intake
 from nimbus_reef.web.movement.routes import TITLES as MOVEMENT_VIEWS
 from nimbus_reef.web.movement.routes import movement
+from nimbus_reef.web.outcome.routes import TITLES as OUTCOME_VIEWS
+from nimbus_reef.web.outcome.routes import outcome
 from nimbus_reef.web.plan.routes import plan
 from nimbus_reef.web.pulse.routes import pulse
 from nimbus_reef.web.reach.routes import TITLES as REACH_VIEWS
@@ -120,5 +122,6 @@ AREAS: Final = (
         findings, "Findings", "findings.index", SOURCES, None, "wasted spend above target, the same money counted once"
     ),
     Area(plan, "Plan", "plan.index"),
+    Area(outcome, "Outcome", "outcome.index", views=OUTCOME_VIEWS),
 )
 BY_NAME: Final[Mapping[str, Area]] = {area.name: area for area in AREAS}

@@ -14,6 +14,7 @@ from nimbus_reef.analysis import acceptance, sending_check, taking_back
 from nimbus_reef.analysis.delivery import plan_prices
 from nimbus_reef.analysis.wording import rise_words
 from nimbus_reef.core import plan as rules
+from nimbus_reef.core.changes import ChangeState
 from nimbus_reef.core.conflicts import BLOCKS
 from nimbus_reef.errors import BadInput, Conflict, MarketplaceAway, MarketplaceRefused, NotAllowed
 from nimbus_reef.formats import change_sheet, sandbox
@@ -221,12 +222,14 @@ def take_back(sending_id: int) -> AnyResponse:
     who, scope = must_write(), current_scope()
     sendings.one(services().store, scope.account.id, sending_id)
     rows = set(request.form.getlist("rows", type=whole))
-    sent = [e for e in sendings.changes_of(services().store, sending_id) if not rows or e.id in rows]
-    proposals = taking_back.proposals(scope.selection, sent)
+    sent = sendings.changes_of(services().store, sending_id)
+    done = [each for each in sent if each.result is ChangeState.DONE and (not rows or each.id in rows)]
+    proposals = [taking_back.proposal(scope.selection, each.id, each.change) for each in done]
+    proposals = [each for each in proposals if each.package]
     if not proposals:
         raise Conflict("Nothing here can be taken back.", remedy="Open the plan.")
     assessed = acceptance.assess(services().facts, scope.selection, proposals)
-    done = acceptance.accept(
+    accepted = acceptance.accept(
         services().facts, scope.selection, who.id, assessed.going, replacing=assessed.replaced_rows
     )
     left = len(proposals) - len(assessed.going)
@@ -236,7 +239,7 @@ def take_back(sending_id: int) -> AnyResponse:
         else ""
     )
     flash(
-        f"{figures().counted(len(done.planned), 'change')} added to the plan. Send them to take this back.{rest}",
+        f"{figures().counted(len(accepted.planned), 'change')} added to the plan. Send them to take this back.{rest}",
         "accepted",
     )
     return redirect(scope.elsewhere(url_for("plan.index")), 303)

@@ -1,0 +1,163 @@
+"""Carried-out changes as rows, and their sums by kind and by sending."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from datetime import date
+from typing import Any, Final
+
+import polars as pl
+
+from nimbus_reef.analysis.outcome.judged import ChangeOutcome, Outcomes
+from nimbus_reef.analysis.outcome.kinds import OutcomeKind
+from nimbus_reef.core.changes import named
+from nimbus_reef.core.outcome import OutcomeSum, OutcomeVerdict, summed
+from nimbus_reef.core.windows import MONTH_DAYS
+from nimbus_reef.formats.tables import Table
+
+_MONEY: Final = ("promised", "result", "low", "high")
+SCHEMA: Final[dict[str, Any]] = {
+    "row_id": pl.String,
+    "row": pl.Int64,
+    "what": pl.String,
+    "where": pl.String,
+    "campaign": pl.String,
+    "ad_group": pl.String,
+    "kind": pl.String,
+    "old": pl.String,
+    "new": pl.String,
+    "sent": pl.Date,
+    "sending": pl.Int64,
+    "day": pl.Date,
+    "days_before": pl.Int64,
+    "days_after": pl.Int64,
+    "clicks": pl.Float64,
+    "price": pl.Float64,
+    "worth": pl.Float64,
+    "away": pl.Float64,
+    "chance": pl.Float64,
+    "promised": pl.Float64,
+    "result": pl.Float64,
+    "low": pl.Float64,
+    "high": pl.Float64,
+    "verdict": pl.String,
+    "unjudged": pl.String,
+    "until": pl.Date,
+    "within": pl.Boolean,
+    "reason": pl.String,
+}
+
+
+def rows(found: Outcomes) -> pl.DataFrame:
+    """A row a change: money in units per 30 days; clicks, price, worth: by what part they moved; see `SCHEMA`."""
+    return pl.DataFrame([_row(each) for each in found.entries], schema=SCHEMA, orient="row")
+
+
+def _row(each: ChangeOutcome) -> dict[str, Any]:
+    change = each.change
+    what, where = named(change)
+    return {
+        "row_id": str(each.done.id),
+        "row": change.row,
+        "what": what,
+        "where": where,
+        "campaign": change.campaign,
+        "ad_group": change.ad_group,
+        "kind": each.kind.value,
+        "old": change.old_value,
+        "new": change.new_value,
+        "sent": each.done.sent,
+        "sending": each.done.sending_id,
+        "day": each.day,
+        "days_before": each.before.days if each.before else None,
+        "days_after": each.after.days if each.after else None,
+        **_moved(each),
+        "away": each.stopped.share if each.stopped else None,
+        "chance": each.chance,
+        **{name: _month(getattr(each, name)) for name in _MONEY},
+        "verdict": each.verdict.value,
+        "unjudged": each.unjudged.value if each.unjudged else None,
+        "until": each.until,
+        "within": each.within,
+        "reason": change.reason,
+    }
+
+
+def _moved(each: ChangeOutcome) -> dict[str, float | None]:
+    """By what part clicks, their price and their worth moved."""
+    if each.price is None or each.worth is None:
+        return {"clicks": None, "price": None, "worth": None}
+    before, after = each.price.paid
+    value = each.worth.value
+    return {
+        "clicks": math.exp(each.price.clicks.mean) - 1,
+        "price": after / before - 1 if before > 0 else None,
+        "worth": each.price.worth.value / value - 1 if value > 0 else None,
+    }
+
+
+def _month(daily: float | None) -> float | None:
+    return None if daily is None else daily * MONTH_DAYS
+
+
+def table(found: pl.DataFrame) -> Table:
+    """Changes as a file."""
+    frame = found.drop("row_id", "within").rename(
+        {"clicks": "clicks_change", "price": "cpc_change", "worth": "worth_change", "away": "spend_away_share"}
+    )
+    money = dict.fromkeys(("promised", "result", "low", "high"), "0.00")
+    rates = dict.fromkeys(("clicks_change", "cpc_change", "worth_change", "spend_away_share", "chance"), "0%")
+    return Table("outcomes", frame, money | rates)
+
+
+@dataclass(frozen=True, slots=True)
+class SumLine:
+    """
+    Changes together: name; how many there are, and how many of them have a result; their sum per 30 days; until: the
+    day from which on the last of them that is too early can likely be told; whole: a sum of sums.
+    """
+
+    name: str
+    changes: int
+    total: OutcomeSum
+    until: date | None
+    whole: bool = False
+
+
+PROFIT, AWAY = "Profit after ads", "Spend that stays away"
+
+
+def sums(found: Outcomes, entries: Sequence[ChangeOutcome] | None = None) -> list[SumLine]:
+    """Profit and spend that stays away, each with its kinds; the same money never in both."""
+    chosen = found.entries if entries is None else entries
+    lines: list[SumLine] = []
+    for title, stops in ((PROFIT, False), (AWAY, True)):
+        own = [each for each in chosen if each.kind.stops is stops and each.kind.judged and counted(each)]
+        if not own:
+            continue
+        lines.append(_line(title, own, found, whole=True))
+        parts = [(kind, [each for each in own if each.kind is kind]) for kind in OutcomeKind]
+        lines += [_line(kind.value, part, found) for kind, part in parts if part]
+    return lines
+
+
+def counted(each: ChangeOutcome) -> bool:
+    """Whether it has a place in its sum: adjustments that moved with bids tell the money of these bids again."""
+    beside = each.kind is OutcomeKind.ADJUSTMENTS and each.change.package
+    return not beside
+
+
+def _line(name: str, entries: Sequence[ChangeOutcome], found: Outcomes, *, whole: bool = False) -> SumLine:
+    total = summed([each.part for each in entries if each.part is not None], found.response)
+    early = [each.until for each in entries if each.verdict is OutcomeVerdict.TOO_EARLY and each.until is not None]
+    return SumLine(name, len(entries), total, max(early, default=None), whole)
+
+
+def by(found: Outcomes, key: Callable[[ChangeOutcome], Any]) -> dict[Any, list[ChangeOutcome]]:
+    """Changes by what they share, the newest first."""
+    parts: dict[Any, list[ChangeOutcome]] = {}
+    for each in reversed(found.entries):
+        parts.setdefault(key(each), []).append(each)
+    return parts

@@ -1,0 +1,1 @@
+"""Outcome: did carried-out changes keep their promise."""
