@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 
 from nimbus_reef.core import outcome
 from nimbus_reef.core.control import Control, control, drift_of
-from nimbus_reef.core.outcome import ClickWorth, OutcomeVerdict, SumPart, Sides
+from nimbus_reef.core.outcome import ClickWorth, OutcomeVerdict, Sides, SumPart
 from nimbus_reef.core.response import ClickResponse
 from nimbus_reef.core.stopped_spend import StoppedSides, of_stopped, sales_it_may_have_cost, stopped_decided_after
 
@@ -170,9 +170,7 @@ def test_money_in_another_unit_changes_no_verdict(sides: Sides, x: float, unit: 
         return
     scaled = replace(sides, spend_before=sides.spend_before * unit, spend_after=sides.spend_after * unit)
     worth = replace(WORTH, order_value=WORTH.order_value * unit)
-    first, second = (
-        outcome.of_price(one, of, x, ANSWER, SIBLINGS) for one, of in ((sides, WORTH), (scaled, worth))
-    )
+    first, second = (outcome.of_price(one, of, x, ANSWER, SIBLINGS) for one, of in ((sides, WORTH), (scaled, worth)))
     assert second.profit == pytest.approx(first.profit * unit, rel=1e-6, abs=1e-9)
     assert second.spread == pytest.approx(first.spread * unit, rel=1e-6, abs=1e-9)
     assert outcome.promised_profit(scaled, worth, x, ANSWER) == pytest.approx(
