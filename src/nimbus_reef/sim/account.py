@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import copy
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import date, timedelta
 from typing import Final
@@ -53,7 +53,7 @@ class MarketAccount:
         """The first day that has not happened yet; what is changed now holds from it on."""
         return self.first_day + timedelta(days=self.world.days)
 
-    def take(self, rows: list[Row], at: str, by: str) -> list[RowAnswer]:
+    def take(self, rows: Sequence[Row], at: str, by: str) -> list[RowAnswer]:
         """Carries out rows of a change sheet, each for itself, in their order; what was said to each."""
         answers = []
         for row in rows:

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field, replace
 from datetime import date, timedelta
-from typing import Final
+from typing import Any, Final, TypeVar
 
 import polars as pl
 
@@ -31,6 +31,7 @@ from nimbus_reef.store.people.sendings import CarriedOut
 from nimbus_reef.store.reading import target_frames
 from nimbus_reef.store.reading.facts import Facts
 
+Kept = TypeVar("Kept")
 _REACH: Final = timedelta(days=MOST_BEFORE)
 
 
@@ -40,7 +41,8 @@ class ChangeOutcome:
     What came of a change. day: the first on which it held; before, after: the days compared. promised, result, low,
     high: profit a day in units, or spend that stays away a day; unjudged: why there is no verdict (yet); until: the day
     from which on it can likely be told, where it is too early; price, stopped, chance: what the verdict rests on, by
-    kind; within: it was held to sales within the target; control, worth: see `core.outcome`; part: what a sum takes.
+    kind; within: it was held to sales within the target; control, worth: see `core.outcome`; part: what a sum takes;
+    kept: the part of its clicks whose searches no negative of the same day took.
     """
 
     done: CarriedOut
@@ -66,6 +68,7 @@ class ChangeOutcome:
     ratio: float | None = None
     part: SumPart | None = None
     margin_known: bool = True
+    kept: float = 1.0
 
     @property
     def change(self) -> Change:
@@ -101,7 +104,7 @@ def outcomes(facts: Facts, selection: Selection) -> Outcomes:
             return Outcomes((), response, newest - timedelta(days=account.maturing_days))
         first = min(_earliest(each) for each in done) - _REACH
         where = measured.moves(facts, whole, Window(min(first, newest), newest))
-        judge = _Judge(facts, whole, where, response)
+        judge = _Judge(facts, whole, where, response, done)
         return Outcomes(tuple(judge.judged(each) for each in done), response, where.mature)
 
     generation = sendings.carried_out_generation(facts.store, account.id)
@@ -121,6 +124,8 @@ class _Judge:
     selection: Selection
     where: AccountMoves
     response: ClickResponse
+    done: Sequence[CarriedOut]
+    kept: dict[tuple[Any, ...], Any] = field(default_factory=dict)
 
     def judged(self, done: CarriedOut) -> ChangeOutcome:
         """The outcome of a change."""
@@ -175,16 +180,53 @@ class _Judge:
         if after is None:
             return _early(replace(bare, before=before), Unjudged.FEW_DAYS)
         figures = self._compared(before, after).of(number)
+        gone = self._shut_out(bare.day, before).get(number, (0.0, 0.0))
         sides = Sides(
             before.days,
-            figures.get("clicks_before", 0.0),
-            figures.get("spend_before", 0.0),
+            max(0.0, figures.get("clicks_before", 0.0) - gone[0]),
+            max(0.0, figures.get("spend_before", 0.0) - gone[1]),
             after.days,
             figures.get("clicks_after", 0.0),
             figures.get("spend_after", 0.0),
             figures.get("orders_after", 0.0),
         )
-        return replace(bare, before=before, after=after, sides=sides)
+        whole = figures.get("clicks_before", 0.0)
+        kept = sides.clicks_before / whole if whole else 1.0
+        return replace(bare, before=before, after=after, sides=sides, kept=kept)
+
+    def _shut_out(self, day: date, before: Window) -> Mapping[int, tuple[float, float]]:
+        """
+        Clicks and spend before, by target, of searches that a negative of the same day took away: what became of those
+        is the negative's outcome, and a bid is judged on the others.
+        """
+
+        def make() -> Mapping[int, tuple[float, float]]:
+            rows = self._stopped_on(day, before, pauses=False)
+            sums = rows.group_by("target_id").agg(pl.col("clicks", "spend").sum())
+            return {row[0]: (row[1], row[2]) for row in sums.rows()}
+
+        return self._once(("shut out", day, before), make)
+
+    def _stopped_on(self, day: date, before: Window, *, pauses: bool = True) -> pl.DataFrame:
+        """Searches before, by target, that any pause or negative of a day stopped; each once."""
+
+        def make() -> pl.DataFrame:
+            was = measured.searches(self.facts, self.selection, before)
+            parts = [was.clear()]
+            for each in self.done:
+                kind = kind_of(each.change)
+                if kind.stops and _earliest(each) == day and (pauses or kind is OutcomeKind.NEGATIVES):
+                    parts.append(self._own_searches(each.change, was))
+            return pl.concat(parts).unique(["target_id", "normal_id", "term"])
+
+        return self._once(("stopped", day, before, pauses), make)
+
+    def _once(self, key: tuple[Any, ...], make: Callable[[], Kept]) -> Kept:
+        """Made once for all changes."""
+        if key not in self.kept:
+            self.kept[key] = make()
+        found: Kept = self.kept[key]
+        return found
 
     def _placement(self, bare: ChangeOutcome) -> ChangeOutcome:
         change = bare.change
@@ -239,7 +281,7 @@ class _Judge:
         if not sides.compared:
             return self._by_chance(bare, sides, worth, worth.margin)
         result = outcome.of_price(sides, worth, ratio, self.response, control)
-        promised = known.promise.profit or 0.0
+        promised = (known.promise.profit or 0.0) * bare.kept
         low, high = result.range
         found = replace(
             bare,
@@ -288,7 +330,25 @@ class _Judge:
         return bare.day + timedelta(days=days + self.selection.account.maturing_days)
 
     def _compared(self, before: Window, after: Window) -> Compared:
-        return measured.compared(self.facts, self.selection, self.where, before, after, self.response)
+        def make() -> Compared:
+            near = self._heirs(before, after)
+            return measured.compared(self.facts, self.selection, self.where, before, after, self.response, near)
+
+        return self._once(("compared", before, after), make)
+
+    def _heirs(self, before: Window, after: Window) -> frozenset[int]:
+        """
+        Targets that the searches of something stopped came to, or may have: what came back to them is no season, so
+        they are no control.
+        """
+        days = {_earliest(each) for each in self.done if kind_of(each.change).stops}
+        parts = [self._stopped_on(day, before) for day in sorted(days) if before.first <= day <= after.last]
+        if not parts:
+            return frozenset()
+        terms = pl.concat(parts)["normal_id"].unique().implode()
+        sides = [measured.searches(self.facts, self.selection, window) for window in (before, after)]
+        found = pl.concat(sides).filter(pl.col("normal_id").is_in(terms))["target_id"].unique()
+        return frozenset(found.to_list())
 
     # --- new targets ---------------------------------------------------------------------
 
@@ -346,21 +406,23 @@ class _Judge:
         was, now = (measured.searches(self.facts, self.selection, window) for window in (before, after))
         if was.is_empty():
             return _early(bare, Unjudged.NO_TERMS)
-        own = self._own_searches(change, number, was)
+        own = self._own_searches(change, was)
         if not own["clicks"].sum():
             return _early(bare, Unjudged.NO_CLICKS)
-        terms = own["normal_id"].unique().implode()
-        places = own["target_id"].unique().implode()
-        elsewhere = ~pl.col("target_id").is_in(places)
-        then = was.filter(pl.col("normal_id").is_in(terms) & elsewhere)
-        later = now.filter(pl.col("normal_id").is_in(terms) & elsewhere)
+        # What several stops of a day took of the same searches comes back to all of them together.
+        same = pl.col("normal_id").is_in(own["normal_id"].unique().implode())
+        gone = self._stopped_on(day, before).filter(same)
+        keys = ["target_id", "normal_id"]
+        then = was.filter(same).join(gone, on=keys, how="anti")
+        # What a new target gets of them is its own clicks, not theirs that came back.
+        later = now.filter(same & ~pl.col("target_id").is_in(self._new_ids())).join(gone, on=keys, how="anti")
         eased = sum(
             clicks / self._answered(target, before, after)
             for target, clicks in later.select("target_id", "clicks").rows()
         )
         sides = StoppedSides(
             before.days,
-            float(own["clicks"].sum()),
+            float(gone["clicks"].sum()),
             float(own["spend"].sum()),
             float(then["clicks"].sum()),
             after.days,
@@ -389,10 +451,17 @@ class _Judge:
             part=SumPart(result.promised, spend, spread),
         )
 
-    def _own_searches(self, change: Change, number: int | None, was: pl.DataFrame) -> pl.DataFrame:
+    def _new_ids(self) -> list[int]:
+        """Targets that were made by a change."""
+        made = [each.change for each in self.done if kind_of(each.change) is OutcomeKind.NEW]
+        keys = [(each.campaign, each.ad_group, each.target, each.match_type) for each in made]
+        return [self.where.ids[key] for key in keys if key in self.where.ids]
+
+    def _own_searches(self, change: Change, was: pl.DataFrame) -> pl.DataFrame:
         """What was stopped, by search: all of a target's, or those of a negative's place that it shuts out."""
         if change.entity is not Entity.NEGATIVE:
-            return was.filter(pl.col("target_id") == (number or 0))
+            number = self.where.ids.get((change.campaign, change.ad_group, change.target, change.match_type), 0)
+            return was.filter(pl.col("target_id") == number)
         place = [
             own
             for own, (campaign, group) in self.where.homes.items()

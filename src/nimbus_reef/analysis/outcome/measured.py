@@ -164,9 +164,15 @@ class Compared:
 
 
 def compared(
-    facts: Facts, selection: Selection, where: AccountMoves, before: Window, after: Window, response: ClickResponse
+    facts: Facts,
+    selection: Selection,
+    where: AccountMoves,
+    before: Window,
+    after: Window,
+    response: ClickResponse,
+    heirs: frozenset[int],
 ) -> Compared:
-    """Targets in two periods. Kept."""
+    """Targets in two periods. heirs: those that are no control though nothing moved them. Kept."""
     account = selection.account
 
     def make() -> Compared:
@@ -187,8 +193,12 @@ def compared(
         rows = rows.filter((pl.col("clicks_before") > 0) | (pl.col("clicks_after") > 0))
         busy, hardly = _moved(where, Window(before.first, after.last), before.first, response)
         rows = rows.with_columns(
-            untouched=~pl.col("target_id").is_in(sorted(busy)),
-            expected=pl.col("target_id").replace_strict(hardly, default=None, return_dtype=pl.Float64),
+            untouched=~pl.col("target_id").is_in(sorted(busy | heirs)),
+            expected=pl.col("target_id").replace_strict(
+                {number: growth for number, growth in hardly.items() if number not in heirs},
+                default=None,
+                return_dtype=pl.Float64,
+            ),
             product=pl.col("product").fill_null(""),
         )
         calm = rows.filter("untouched")
@@ -200,7 +210,7 @@ def compared(
             _often(facts, selection, before) | _often(facts, selection, after),
         )
 
-    return facts.kept("compared", account.id, make, before, after, response, account.settings.dry)
+    return facts.kept("compared", account.id, make, before, after, response, heirs, account.settings.dry)
 
 
 _BOTH: Final = ("before", "after")
