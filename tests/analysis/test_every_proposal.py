@@ -8,7 +8,7 @@ import polars as pl
 import pytest
 from tests.analysis.conftest import usual_look
 
-from nimbus_reef.analysis import acceptance
+from nimbus_reef.analysis import acceptance, taking_back
 from nimbus_reef.analysis.delivery import plan_prices, solutions
 from nimbus_reef.analysis.judged import judged_targets
 from nimbus_reef.analysis.proposals import PROPOSERS, all_keys, proposals
@@ -24,8 +24,8 @@ from nimbus_reef.formats.figures import Figures
 from nimbus_reef.jobs.demo_brands import BRANDS
 from nimbus_reef.store.people import plan_steps, plans
 
-VIEWS = sorted(set(PROPOSERS) - {"solutions"})
-"""A campaign's solution is asked for by its placements."""
+VIEWS = sorted(set(PROPOSERS) - {"solutions", taking_back.VIEW})
+"""A campaign's solution is asked for by its placements; nothing is taken back where nothing was carried out."""
 FEW = 60
 
 

@@ -27,7 +27,7 @@ class Differs(StrEnum):
 
 
 @dataclass(frozen=True, slots=True)
-class Difference:
+class HeldDifference:
     """A change whose field stands at another value by now."""
 
     planned: Planned
@@ -35,7 +35,7 @@ class Difference:
     how: Differs
 
 
-def differences(planned: Sequence[Planned], held: Mapping[int, str | None]) -> list[Difference]:
+def differences(planned: Sequence[Planned], held: Mapping[int, str | None]) -> list[HeldDifference]:
     """Those of the changes that no longer start from what is there. held: by row, what the field stands at now."""
     found = []
     for each in planned:
@@ -44,11 +44,11 @@ def differences(planned: Sequence[Planned], held: Mapping[int, str | None]) -> l
             continue
         now = held[change.row]
         if now is None:
-            found.append(Difference(each, "", Differs.GONE))
+            found.append(HeldDifference(each, "", Differs.GONE))
         elif _same(now, change.new_value):
-            found.append(Difference(each, now, Differs.ALREADY))
+            found.append(HeldDifference(each, now, Differs.ALREADY))
         elif change.old_value and not _same(now, change.old_value):
-            found.append(Difference(each, now, Differs.MOVED))
+            found.append(HeldDifference(each, now, Differs.MOVED))
     return found
 
 

@@ -41,7 +41,7 @@ COMMANDS: Final = {
     "demo": ("starting", "demo", "Simulate two made-up brands and load their reports."),
     "export": ("auditing", "export", "Write the plan of an account as a change sheet."),
     "findings": ("looking", "findings", "Show the findings of an account, largest first, without snoozed ones."),
-    "market": ("market", "market", "Run the simulated marketplace, and let its days pass."),
+    "market": ("market", "market", "Run the simulated marketplace in the foreground, on loopback."),
     "import": ("record", "import_", "Load report files (CSV, XLSX, Parquet) into an account."),
     "migrate": ("starting", "migrate", "Bring the database's tables up to date."),
     "movement": ("looking", "movement", "Show what moved spend, sales and ACOS, with the effect on profit."),

@@ -16,7 +16,7 @@ OFTEN: Final = 0.25
 """Out of budget or off on more than this part of the days of a side, a change cannot be judged."""
 
 
-class Unjudged(StrEnum):
+class NoVerdict(StrEnum):
     """Why a change has no verdict, or none yet."""
 
     NOT_APPLIED = "not applied"

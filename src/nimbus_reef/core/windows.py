@@ -172,3 +172,8 @@ def month_factor(days: float) -> float:
 def per_month(total: Any, days: Any) -> Any:
     """A sum of so many days (a number or an expression) per 30 days."""
     return total * MONTH_DAYS / days
+
+
+def per_day(monthly: float) -> float:
+    """What is said for 30 days, a day."""
+    return monthly / MONTH_DAYS

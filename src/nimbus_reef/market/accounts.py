@@ -13,7 +13,7 @@ import polars as pl
 from nimbus_reef.market.record import DAYS, ROWS, AccountEvent, Client, Record
 from nimbus_reef.sim import account
 from nimbus_reef.sim.account import MarketAccount
-from nimbus_reef.sim.settings import RowAnswer, refused
+from nimbus_reef.sim.settings import SaidOfRow, refused
 from nimbus_reef.sim.vocabulary import BRANDS
 
 TRY_AGAIN: Final = refused("try_again", "The marketplace was busy with this row. Send it again.")
@@ -25,7 +25,7 @@ class MarketAccounts:
 
     record: Record
     accounts: dict[str, MarketAccount] = field(default_factory=dict)
-    answers: dict[int, list[RowAnswer]] = field(default_factory=dict)
+    answers: dict[int, list[SaidOfRow]] = field(default_factory=dict)
     lock: threading.RLock = field(default_factory=threading.RLock)
 
     def account(self, client: Client) -> MarketAccount:
@@ -51,7 +51,7 @@ class MarketAccounts:
 
     def send(
         self, client: Client, key: str, rows: Sequence[Mapping[str, Any]], busy: Sequence[int], at: float
-    ) -> tuple[AccountEvent, list[RowAnswer]]:
+    ) -> tuple[AccountEvent, list[SaidOfRow]]:
         """Takes a change set, once for each key; busy: rows that it finds no time for."""
         with self.lock:
             own = self.account(client)
@@ -60,7 +60,7 @@ class MarketAccounts:
                 self._happen(own, event)
             return event, self.answers[event.seq]
 
-    def change_set(self, client: Client, number: int) -> tuple[AccountEvent, list[RowAnswer]] | None:
+    def change_set(self, client: Client, number: int) -> tuple[AccountEvent, list[SaidOfRow]] | None:
         """A change set and what was said to its rows; None where the client sent none of that number."""
         with self.lock:
             self.account(client)

@@ -13,7 +13,7 @@ import polars as pl
 
 from nimbus_reef.sim import brand, market, onward, phrases, reports, settings, trade
 from nimbus_reef.sim.brand import Simulated
-from nimbus_reef.sim.settings import HeldSettings, Row, RowAnswer
+from nimbus_reef.sim.settings import HeldSettings, Row, SaidOfRow
 from nimbus_reef.sim.trade import MATURES_IN, Trade
 from nimbus_reef.sim.vocabulary import BrandSpec
 from nimbus_reef.sim.world import World
@@ -53,7 +53,7 @@ class MarketAccount:
         """The first day that has not happened yet; what is changed now holds from it on."""
         return self.first_day + timedelta(days=self.world.days)
 
-    def take(self, rows: Sequence[Row], at: str, by: str) -> list[RowAnswer]:
+    def take(self, rows: Sequence[Row], at: str, by: str) -> list[SaidOfRow]:
         """Carries out rows of a change sheet, each for itself, in their order; what was said to each."""
         answers = []
         for row in rows:

@@ -58,7 +58,7 @@ FIELDS: Final[Mapping[str, tuple[str, ...]]] = {
 
 
 @dataclass(frozen=True, slots=True)
-class RowAnswer:
+class SaidOfRow:
     """What the marketplace says to a row: applied, or refused with a code and a sentence."""
 
     status: str = "applied"
@@ -66,12 +66,12 @@ class RowAnswer:
     message: str = ""
 
 
-APPLIED: Final = RowAnswer()
+APPLIED: Final = SaidOfRow()
 
 
-def refused(code: str, message: str) -> RowAnswer:
+def refused(code: str, message: str) -> SaidOfRow:
     """A row that was not carried out."""
-    return RowAnswer("refused", code, message)
+    return SaidOfRow("refused", code, message)
 
 
 @dataclass
@@ -86,7 +86,7 @@ class HeldSettings:
         thing = self.things[row["entity"]].get(key_of(row)) if row["entity"] in self.things else None
         return None if thing is None else thing.get(row["field"], "")
 
-    def take(self, row: Row) -> RowAnswer:
+    def take(self, row: Row) -> SaidOfRow:
         """Carries out a row, or says why not; then nothing has changed."""
         entity, name, value = (row.get(each, "") for each in ("entity", "field", "new_value"))
         if name not in FIELDS.get(entity, ()):
@@ -101,7 +101,7 @@ class HeldSettings:
         thing[name] = value
         return APPLIED
 
-    def _problem(self, row: Row) -> RowAnswer | None:
+    def _problem(self, row: Row) -> SaidOfRow | None:
         """Why a row cannot be carried out as things stand."""
         entity, creates = row["entity"], row.get("action") == "create"
         key, things = key_of(row), self.things[entity]
@@ -126,7 +126,7 @@ class HeldSettings:
             return refused("changed_meanwhile", f"It is {now} now, not {old}.")
         return None
 
-    def _cannot_create(self, row: Row) -> RowAnswer | None:
+    def _cannot_create(self, row: Row) -> SaidOfRow | None:
         entity = row["entity"]
         if entity == "product_ad" and (why := self.skus[row["sku"]]):
             return refused("not_eligible", f"This product cannot be advertised: {why}.")
@@ -156,7 +156,7 @@ def _same(one: str, other: str) -> bool:
         return one == other
 
 
-def _value_problem(name: str, value: str) -> RowAnswer | None:
+def _value_problem(name: str, value: str) -> SaidOfRow | None:
     if name in _ALLOWED and value not in _ALLOWED[name]:
         return refused("bad_value", f"“{value}” is none of {', '.join(_ALLOWED[name])}.")
     if name not in _AMOUNTS and name not in _PERCENTS:

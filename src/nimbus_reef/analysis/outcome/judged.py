@@ -16,8 +16,8 @@ from nimbus_reef.analysis.outcome import measured
 from nimbus_reef.analysis.outcome.kinds import OutcomeKind, kind_of
 from nimbus_reef.analysis.outcome.measured import AccountMoves, Compared
 from nimbus_reef.analysis.selection import Selection
-from nimbus_reef.core import change_periods, outcome, words
-from nimbus_reef.core.change_periods import MOST_BEFORE, Unjudged
+from nimbus_reef.core import change_periods, outcome, windows, words
+from nimbus_reef.core.change_periods import MOST_BEFORE, NoVerdict
 from nimbus_reef.core.changes import Change, Entity, number_of
 from nimbus_reef.core.control import Control
 from nimbus_reef.core.model import MICRO, MatchType
@@ -25,7 +25,7 @@ from nimbus_reef.core.outcome import ClickWorth, OutcomeVerdict, PriceOutcome, S
 from nimbus_reef.core.promises import price_ratio, with_profit, worth_of
 from nimbus_reef.core.response import ClickResponse
 from nimbus_reef.core.stopped_spend import StoppedOutcome, StoppedSides, of_stopped, stopped_decided_after
-from nimbus_reef.core.windows import MONTH_DAYS, Window
+from nimbus_reef.core.windows import Window
 from nimbus_reef.store.people import sendings
 from nimbus_reef.store.people.sendings import CarriedOut
 from nimbus_reef.store.reading import target_frames
@@ -51,7 +51,7 @@ class ChangeOutcome:
     day: date | None = None
     before: Window | None = None
     after: Window | None = None
-    unjudged: Unjudged | None = None
+    unjudged: NoVerdict | None = None
     promised: float = 0.0
     result: float | None = None
     low: float | None = None
@@ -139,7 +139,7 @@ class _Judge:
             return self._stopped(bare)
         if kind is OutcomeKind.NEW:
             return self._new(bare)
-        return replace(bare, unjudged=Unjudged.NO_RULE)
+        return replace(bare, unjudged=NoVerdict.NO_RULE)
 
     # --- prices --------------------------------------------------------------------------
 
@@ -147,14 +147,14 @@ class _Judge:
         change = bare.change
         number = self.where.ids.get((change.campaign, change.ad_group, change.target, change.match_type))
         if number is None:
-            return _early(bare, Unjudged.NO_CLICKS)
+            return _early(bare, NoVerdict.NO_CLICKS)
         bid = number_of(change.new_value)
         assert bid is not None
         assert bare.day is not None
         steps = [(day, str(held)) for day, held in self.where.bids.get(number, [])]
         day, known = self.where.seen(steps, str(round(bid * MICRO)), bare.day)
         if day is None and known:
-            return replace(bare, unjudged=Unjudged.NOT_APPLIED)
+            return replace(bare, unjudged=NoVerdict.NOT_APPLIED)
         day = day or bare.day
         found = self._sides(replace(bare, day=day), number)
         if found.unjudged is not None or found.sides is None:
@@ -175,10 +175,10 @@ class _Judge:
         previous, following = self.where.neighbours(number, bare.day)
         before = change_periods.before(bare.day, previous, self.where.first)
         if before is None:
-            return replace(bare, unjudged=Unjudged.CHANGED_TWICE)
+            return replace(bare, unjudged=NoVerdict.CHANGED_TWICE)
         after = change_periods.after(bare.day, following, self.where.mature)
         if after is None:
-            return _early(replace(bare, before=before), Unjudged.FEW_DAYS)
+            return _early(replace(bare, before=before), NoVerdict.FEW_DAYS)
         figures = self._compared(before, after).of(number)
         gone = self._shut_out(bare.day, before).get(number, (0.0, 0.0))
         sides = Sides(
@@ -233,14 +233,14 @@ class _Judge:
         campaign = self.where.campaigns.get(change.campaign)
         ratio = price_ratio(change)
         if campaign is None or ratio is None or bare.day is None:
-            return _early(bare, Unjudged.NO_CLICKS)
+            return _early(bare, NoVerdict.NO_CLICKS)
         days = self.where.adjusted.get(campaign, [])
         previous = max((day for day in days if day < bare.day), default=None)
         following = min((day for day in days if day > bare.day), default=None)
         before = change_periods.before(bare.day, previous, self.where.first)
         after = change_periods.after(bare.day, following, self.where.mature)
         if before is None or after is None:
-            return _early(replace(bare, before=before), Unjudged.FEW_DAYS)
+            return _early(replace(bare, before=before), NoVerdict.FEW_DAYS)
         key = (campaign, change.placement)
         nothing = (0.0, 0.0, 0.0)
         was = measured.placements(self.facts, self.selection, before).get(key, nothing)
@@ -273,11 +273,11 @@ class _Judge:
         worth = worth_of(known.promise)
         bare = replace(bare, worth=worth, control=control, ratio=ratio, margin_known=known.promise.margin is not None)
         if abs(ratio - 1) < 1e-9:
-            return replace(bare, unjudged=Unjudged.PROMISED_NOTHING)
+            return replace(bare, unjudged=NoVerdict.PROMISED_NOTHING)
         if not sides.clicks_before and not sides.clicks_after:
-            return _early(bare, Unjudged.NO_CLICKS)
+            return _early(bare, NoVerdict.NO_CLICKS)
         if dry:
-            return _early(bare, Unjudged.OUT_OF_BUDGET)
+            return _early(bare, NoVerdict.OUT_OF_BUDGET)
         if not sides.compared:
             return self._by_chance(bare, sides, worth, worth.margin)
         result = outcome.of_price(sides, worth, ratio, self.response, control)
@@ -294,7 +294,7 @@ class _Judge:
         )
         if promised <= 0:
             if ratio <= 1:
-                return replace(found, unjudged=Unjudged.PROMISED_NOTHING)
+                return replace(found, unjudged=NoVerdict.PROMISED_NOTHING)
             return replace(self._by_chance(found, sides, worth, known.promise.target_acos), within=True)
         verdict = outcome.verdict(result, promised)
         if verdict is not OutcomeVerdict.TOO_EARLY:
@@ -315,7 +315,7 @@ class _Judge:
     def _by_chance(self, bare: ChangeOutcome, sides: Sides, worth: ClickWorth, limit: float) -> ChangeOutcome:
         """The verdict by the chance that clicks cost more than a part of what they sell."""
         if not sides.clicks_after:
-            return _early(bare, Unjudged.NO_CLICKS)
+            return _early(bare, NoVerdict.NO_CLICKS)
         chance = outcome.chance_over(sides, worth, limit)
         verdict = outcome.verdict_by_chance(chance)
         days = None
@@ -356,10 +356,10 @@ class _Judge:
         change = bare.change
         number = self.where.ids.get((change.campaign, change.ad_group, change.target, change.match_type))
         if bare.day is None or number is None:
-            return _early(bare, Unjudged.NO_CLICKS)
+            return _early(bare, NoVerdict.NO_CLICKS)
         days = (self.where.mature - bare.day).days + 1
         if days < outcome.FIRST_DAYS:
-            return _early(bare, Unjudged.FEW_DAYS)
+            return _early(bare, NoVerdict.FEW_DAYS)
         after = Window(bare.day, self.where.mature)
         known = self._kept(bare)
         worth = worth_of(known.promise)
@@ -398,17 +398,17 @@ class _Judge:
             previous = None
         before = change_periods.before(day, previous, self.where.first)
         if before is None:
-            return replace(bare, unjudged=Unjudged.CHANGED_TWICE)
+            return replace(bare, unjudged=NoVerdict.CHANGED_TWICE)
         after = change_periods.after(day, following, self.where.mature)
         bare = replace(bare, before=before, after=after, worth=worth_of(self._kept(bare).promise))
         if after is None or after.days < outcome.FIRST_DAYS:
-            return _early(bare, Unjudged.FEW_DAYS)
+            return _early(bare, NoVerdict.FEW_DAYS)
         was, now = (measured.searches(self.facts, self.selection, window) for window in (before, after))
         if was.is_empty():
-            return _early(bare, Unjudged.NO_TERMS)
+            return _early(bare, NoVerdict.NO_TERMS)
         own = self._own_searches(change, was)
         if not own["clicks"].sum():
-            return _early(bare, Unjudged.NO_CLICKS)
+            return _early(bare, NoVerdict.NO_CLICKS)
         # What several stops of a day took of the same searches comes back to all of them together.
         same = pl.col("normal_id").is_in(own["normal_id"].unique().implode())
         gone = self._stopped_on(day, before).filter(same)
@@ -493,7 +493,7 @@ class _Judge:
         return float((now[-1] / then[-1]) ** self.response.e)
 
 
-def _early(bare: ChangeOutcome, why: Unjudged) -> ChangeOutcome:
+def _early(bare: ChangeOutcome, why: NoVerdict) -> ChangeOutcome:
     return replace(bare, verdict=OutcomeVerdict.TOO_EARLY, unjudged=why)
 
 
@@ -501,4 +501,4 @@ def _promised_by_sales(projected: Mapping[str, Sequence[float]], margin: float) 
     """Profit a day of the middle of what was projected for 30 days."""
     if not projected:
         return 0.0
-    return (projected["sales"][1] * margin - projected["spend"][1]) / MONTH_DAYS
+    return windows.per_day(projected["sales"][1] * margin - projected["spend"][1])

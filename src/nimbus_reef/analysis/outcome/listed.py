@@ -14,7 +14,7 @@ from nimbus_reef.analysis.outcome.judged import ChangeOutcome, Outcomes
 from nimbus_reef.analysis.outcome.kinds import OutcomeKind
 from nimbus_reef.core.changes import named
 from nimbus_reef.core.outcome import OutcomeSum, OutcomeVerdict, summed
-from nimbus_reef.core.windows import MONTH_DAYS
+from nimbus_reef.core.windows import per_month
 from nimbus_reef.formats.tables import Table
 
 _MONEY: Final = ("promised", "result", "low", "high")
@@ -99,7 +99,7 @@ def _moved(each: ChangeOutcome) -> dict[str, float | None]:
 
 
 def _month(daily: float | None) -> float | None:
-    return None if daily is None else daily * MONTH_DAYS
+    return None if daily is None else float(per_month(daily, 1))
 
 
 def table(found: pl.DataFrame) -> Table:

@@ -17,7 +17,7 @@ from nimbus_reef.analysis.outcome.kinds import OutcomeKind
 from nimbus_reef.analysis.outcome.listed import SumLine
 from nimbus_reef.analysis.tables import Field, by_key, choice
 from nimbus_reef.core.outcome import OutcomeVerdict
-from nimbus_reef.core.windows import MONTH_DAYS
+from nimbus_reef.core.windows import per_month
 from nimbus_reef.errors import NotFound
 from nimbus_reef.formats.figures import Figures
 from nimbus_reef.web.kit.answers import Answer
@@ -103,7 +103,7 @@ class OutcomeLine:
 
 
 @dataclass(frozen=True, slots=True)
-class ChangesView:
+class OutcomeView:
     """The changes: the answer, sums on one axis with its ticks, and the table. narrowed: ready filters."""
 
     answer: Answer
@@ -116,7 +116,7 @@ class ChangesView:
     accepts: bool = True
 
 
-def page(ask: Context) -> ChangesView:
+def page(ask: Context) -> OutcomeView:
     """The view of changes."""
     figures, scope = ask.figures, ask.scope
     found = judged.outcomes(ask.facts, ask.selection)
@@ -164,7 +164,7 @@ def page(ask: Context) -> ChangesView:
             "Send changes from the plan, or mark a downloaded sheet as carried out. Each is judged after two weeks.",
         )
     )
-    return ChangesView(
+    return OutcomeView(
         answer,
         [
             _sum_row(line, money, figures, scope.link(here, where=(f"kind:is:{line.name}",), page=1, open=""))
@@ -181,13 +181,13 @@ def page(ask: Context) -> ChangesView:
 def _range(line: SumLine) -> tuple[float, float]:
     low, high = line.total.range
     ends = (low, high, line.total.promised)
-    return min(ends) * MONTH_DAYS, max(ends) * MONTH_DAYS
+    return per_month(min(ends), 1), per_month(max(ends), 1)
 
 
 def _sum_row(line: SumLine, money: MoneyAxis, figures: Figures, href: str = "") -> SumRow:
     total = line.total
     verdict = total.verdict if total.changes else OutcomeVerdict.TOO_EARLY
-    low, high = (end * MONTH_DAYS for end in total.range)
+    low, high = (per_month(end, 1) for end in total.range)
     early = verdict is OutcomeVerdict.TOO_EARLY
     return SumRow(
         line.name,
@@ -195,12 +195,12 @@ def _sum_row(line: SumLine, money: MoneyAxis, figures: Figures, href: str = "") 
         f"{figures.count(total.changes)} of {figures.count(line.changes)}"
         if total.changes != line.changes
         else figures.count(line.changes),
-        figures.number(total.promised * MONTH_DAYS, 0) if total.changes else "–",
-        figures.number(total.result * MONTH_DAYS, 0) if total.changes else "–",
+        figures.number(per_month(total.promised, 1), 0) if total.changes else "–",
+        figures.number(per_month(total.result, 1), 0) if total.changes else "–",
         verdict.value,
         wording.MARKS[verdict.value],
         f"until {figures.day(line.until)}" if early and line.until else "",
-        money.mark(total.promised * MONTH_DAYS, total.result * MONTH_DAYS, low, high, verdict.value)
+        money.mark(per_month(total.promised, 1), per_month(total.result, 1), low, high, verdict.value)
         if total.changes
         else None,
         "" if line.whole else href,

@@ -8,20 +8,20 @@ from typing import Final
 
 from nimbus_reef.analysis.outcome.judged import ChangeOutcome
 from nimbus_reef.analysis.outcome.listed import SumLine
-from nimbus_reef.core.change_periods import Unjudged
+from nimbus_reef.core.change_periods import NoVerdict
 from nimbus_reef.core.outcome import OutcomeVerdict
-from nimbus_reef.core.windows import MONTH_DAYS
+from nimbus_reef.core.windows import per_month
 from nimbus_reef.formats.figures import Figures
 
 WHY: Final[Mapping[str, str]] = {
-    Unjudged.NOT_APPLIED: "not applied: the settings do not show it",
-    Unjudged.CHANGED_TWICE: "changed twice within a fortnight",
-    Unjudged.FEW_DAYS: "too few complete days yet",
-    Unjudged.OUT_OF_BUDGET: "its budget set its clicks, not its bid",
-    Unjudged.NO_CLICKS: "no clicks yet",
-    Unjudged.NO_TERMS: "the reports do not say where its searches went",
-    Unjudged.PROMISED_NOTHING: "it promised no profit",
-    Unjudged.NO_RULE: "no rule judges it yet",
+    NoVerdict.NOT_APPLIED: "not applied: the settings do not show it",
+    NoVerdict.CHANGED_TWICE: "changed twice within a fortnight",
+    NoVerdict.FEW_DAYS: "too few complete days yet",
+    NoVerdict.OUT_OF_BUDGET: "its budget set its clicks, not its bid",
+    NoVerdict.NO_CLICKS: "no clicks yet",
+    NoVerdict.NO_TERMS: "the reports do not say where its searches went",
+    NoVerdict.PROMISED_NOTHING: "it promised no profit",
+    NoVerdict.NO_RULE: "no rule judges it yet",
 }
 MARKS: Final[Mapping[str, str]] = {"kept": "within", "did not": "above", "too early": "open", "no verdict": "none"}
 
@@ -36,8 +36,8 @@ def sentence(each: ChangeOutcome, figures: Figures) -> tuple[str, str]:
     if each.result is None or each.low is None or each.high is None:
         why = WHY[each.unjudged] if each.unjudged else "no verdict"
         return f"{why[0].upper()}{why[1:]}.", ""
-    result, low, high = (value * MONTH_DAYS for value in (each.result, each.low, each.high))
-    promised = f"It promised {figures.money(each.promised * MONTH_DAYS)}." if each.promised > 0 else ""
+    result, low, high = (per_month(value, 1) for value in (each.result, each.low, each.high))
+    promised = f"It promised {figures.money(per_month(each.promised, 1))}." if each.promised > 0 else ""
     if each.kind.stops:
         share = min(max(each.stopped.share, 0.0), 1.0) if each.stopped else 0.0
         bold = f"{figures.rate(share, 0)} of its spend stayed away: {figures.money(result)} per 30 days."
@@ -95,15 +95,15 @@ def lead(lines: Sequence[SumLine], figures: Figures, mature: str) -> tuple[str, 
     if not wholes:
         return "Nothing can be judged yet.", f"Changes are judged from two weeks on; complete days end on {mature}."
     first = wholes[0].total
-    low, high = (end * MONTH_DAYS for end in first.range)
+    low, high = (per_month(end, 1) for end in first.range)
     if wholes[0].name == "Profit after ads":
         bold = (
             f"{figures.counted(first.changes, 'change')} {'earn' if first.result >= 0 else 'lose'}"
-            f" {figures.money(abs(first.result) * MONTH_DAYS)} per 30 days, of"
-            f" {figures.money(first.promised * MONTH_DAYS)} promised."
+            f" {figures.money(per_month(abs(first.result), 1))} per 30 days, of"
+            f" {figures.money(per_month(first.promised, 1))} promised."
         )
     else:
-        bold = f"{figures.money(first.result * MONTH_DAYS)} of spend per 30 days stays away."
+        bold = f"{figures.money(per_month(first.result, 1))} of spend per 30 days stays away."
     said = [f"80 % range {range_words(low, high, figures)}."]
     kept, did_not, early = (
         [line.name for line in lines if not line.whole and line.total.verdict is verdict]

@@ -8,7 +8,7 @@ from datetime import datetime
 from typing import Final
 
 from nimbus_reef.analysis import sending_check
-from nimbus_reef.analysis.sending_check import Difference, Differs
+from nimbus_reef.analysis.sending_check import Differs, HeldDifference
 from nimbus_reef.analysis.tables import PAGE_ROWS, page_of
 from nimbus_reef.core import projection
 from nimbus_reef.core.changes import ChangeState, inverse, named, word_of
@@ -69,7 +69,7 @@ _WHY: Final[Mapping[Differs, str]] = {
 }
 
 
-def difference_lines(found: Sequence[Difference]) -> list[DifferenceLine]:
+def difference_lines(found: Sequence[HeldDifference]) -> list[DifferenceLine]:
     """Those in the order of their rows."""
     return [
         DifferenceLine(
