@@ -69,7 +69,6 @@ def _held(chosen: Sequence[Planned]) -> tuple[Mapping[int, str | None] | None, s
 @sending.get("/new")
 def check() -> str:
     """What is about to be sent, and what speaks against it."""
-    must_write()
     ids = request.args.getlist("rows", type=whole)
     return _check_page(ids)
 
