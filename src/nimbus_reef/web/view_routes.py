@@ -68,9 +68,12 @@ def add_pages(
 
     def export(name: str, ending: str) -> AnyResponse:
         """The rows of a view as a file."""
-        return hand_out_view(
-            views, name, ending, lambda: need(services().facts, current_scope(), views[name].needs, figures())
-        )
+
+        def ready() -> None:
+            if views[name].needs:
+                need(services().facts, current_scope(), views[name].needs, figures())
+
+        return hand_out_view(views, name, ending, ready)
 
     area.add_url_rule("/", view_func=index)
     area.add_url_rule("/<name>", view_func=view)

@@ -680,7 +680,7 @@ sending = Table(
     Column("said", String(512), nullable=False, server_default=""),
     # why it was sent beyond a guard, and who let it go
     Column("override", String(512), nullable=False, server_default=""),
-    _ref("approved_by", "person", nullable=True),
+    Column("approved_by", INTEGER(unsigned=True), nullable=True),
     UniqueConstraint("account_id", "key"),
     **_TABLE,
 )

@@ -16,6 +16,7 @@ from nimbus_reef.analysis.outcome.judged import ChangeOutcome, Outcomes
 from nimbus_reef.analysis.outcome.kinds import OutcomeKind
 from nimbus_reef.analysis.outcome.listed import SumLine
 from nimbus_reef.analysis.tables import Field, by_key, choice
+from nimbus_reef.core.metrics import ratio
 from nimbus_reef.core.outcome import OutcomeVerdict
 from nimbus_reef.core.windows import per_month
 from nimbus_reef.errors import NotFound
@@ -372,7 +373,7 @@ def _sides(each: ChangeOutcome, figures: Figures) -> tuple[SideRow, ...]:
     before_days = max(1, sides.days_before)
 
     def paid(spend: float, clicks: float) -> str:
-        return figures.money(spend / clicks, 2) if clicks else "–"
+        return figures.money(ratio(spend, clicks), 2) if clicks else "–"
 
     known = control is not None and control.rows > 0
     return (

@@ -25,7 +25,7 @@ def upgrade() -> None:
         sa.Column("day", sa.Date(), nullable=True),
         sa.Column("said", sa.String(512), nullable=False, server_default=""),
         sa.Column("override", sa.String(512), nullable=False, server_default=""),
-        sa.Column("approved_by", _ID, sa.ForeignKey("person.id", name="fk_sending_approved_by"), nullable=True),
+        sa.Column("approved_by", _ID, nullable=True),
     ):
         op.add_column("sending", column, if_not_exists=True)
     op.add_column(
@@ -73,6 +73,5 @@ def downgrade() -> None:
     op.drop_table("marketplace_link")
     op.drop_column("person", "sends")
     op.drop_column("sending_change", "code")
-    op.drop_constraint("fk_sending_approved_by", "sending", type_="foreignkey")
     for name in ("approved_by", "override", "said", "day", "receipt", "state"):
         op.drop_column("sending", name)
