@@ -63,9 +63,9 @@ def upgrade() -> None:
         sa.Column("tries", mysql.SMALLINT(unsigned=True), nullable=False, server_default="0"),
         sa.Column("said", sa.String(512), nullable=False, server_default=""),
         sa.Column("at", sa.DateTime(), nullable=False, server_default=sa.text("UTC_TIMESTAMP()")),
-        sa.Index("ix_report_order_account_id_state", "account_id", "state"),
         **_TABLE,
     )
+    op.create_index("ix_report_order_account_id_state", "report_order", ["account_id", "state"], if_not_exists=True)
 
 
 def downgrade() -> None:
