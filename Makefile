@@ -42,7 +42,7 @@ soak:            ## 50 people at once for ten minutes, loads and exports between
 	@scripts/install.sh dev
 	PYTHONPATH=src:. $(python) benchmarks/soak.py --write
 
-truth:           ## the audit's judgement against the simulator's truth; writes docs/judgement.md, docs/before-keywords.md, docs/bids.md, docs/quarter.md, docs/reach.md, docs/mapping.md
+truth:           ## the audit's judgement against the simulator's truth; writes docs/judgement.md, docs/before-keywords.md, docs/bids.md, docs/quarter.md, docs/reach.md, docs/mapping.md, docs/outcome.md
 	@scripts/install.sh dev
 	PYTHONPATH=src:. $(python) benchmarks/truth.py --write
 	PYTHONPATH=src:. $(python) benchmarks/before_keywords.py --write
@@ -50,6 +50,7 @@ truth:           ## the audit's judgement against the simulator's truth; writes 
 	PYTHONPATH=src:. $(python) benchmarks/quarter.py --write
 	PYTHONPATH=src:. $(python) benchmarks/reach.py --write
 	PYTHONPATH=src:. $(python) benchmarks/mapping.py --write
+	PYTHONPATH=src:. $(python) benchmarks/outcome.py --write
 
 assets:          ## build styles, scripts and fonts into static/ (needs npm)
 	npm ci --ignore-scripts
