@@ -10,7 +10,7 @@ from nimbus_reef.analysis.outcome import judged
 from nimbus_reef.analysis.outcome.judged import ChangeOutcome
 from nimbus_reef.analysis.selection import Selection
 from nimbus_reef.analysis.sheet_rows import NO_BASIS, promise
-from nimbus_reef.core.changes import Change, Entity, inverse, word_of
+from nimbus_reef.core.changes import Entity, inverse, word_of
 from nimbus_reef.core.checks import Subject
 from nimbus_reef.core.projection import UNKNOWN
 from nimbus_reef.core.promises import Promise, projected
@@ -29,11 +29,9 @@ _SUBJECTS: Final = {
 }
 
 
-def proposal(selection: Selection, change_id: int, change: Change, basis: Promise | None = None) -> Proposal:
-    """
-    What undoes a change that was carried out; nothing where it cannot be undone. basis: what the thing did since, where
-    that is known.
-    """
+def _proposal(selection: Selection, entry: ChangeOutcome) -> Proposal:
+    """What undoes a change, with what the thing did since as its basis; nothing where it cannot be undone."""
+    change_id, change = entry.done.id, entry.change
     subject = EntityKey(
         _SUBJECTS.get(change.entity, Subject.CAMPAIGN), change.campaign, change.ad_group, change.target or change.sku
     )
@@ -42,7 +40,7 @@ def proposal(selection: Selection, change_id: int, change: Change, basis: Promis
         why = (Reason(ReasonKey.CANNOT_SET_BACK),)
         return Proposal(subject, str(change_id), Headline(HeadlineKey.LEAVE), reasons=why)
     back = replace(back, finding=CHECK)
-    result = basis or promise(selection, NO_BASIS, "", "", UNKNOWN)
+    result = _basis(entry) or promise(selection, NO_BASIS, "", "", UNKNOWN)
     return Proposal(
         subject,
         str(change_id),
@@ -59,10 +57,10 @@ def proposals(facts: Facts, selection: Selection, keys: Sequence[str]) -> list[P
     found = {str(each.done.id): each for each in judged.outcomes(facts, selection).entries}
     if missing := [key for key in keys if key not in found]:
         raise NotFound(f"Change {missing[0]} was not carried out.", remedy="Reload the list.")
-    return [proposal(selection, each.done.id, each.change, basis_of(each)) for each in map(found.__getitem__, keys)]
+    return [_proposal(selection, found[key]) for key in keys]
 
 
-def basis_of(entry: ChangeOutcome) -> Promise | None:
+def _basis(entry: ChangeOutcome) -> Promise | None:
     """What the thing did since its change, as a promise to go back rests on it; None where that is not known."""
     if entry.sides is None or entry.after is None or entry.worth is None:
         return None

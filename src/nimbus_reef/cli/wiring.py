@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import logging
-import secrets
 import shutil
 import socket
 import sys
@@ -136,13 +135,7 @@ def note_port(place: server.Server) -> None:
 
 def secret_key(config: Config) -> str:
     """What signs sessions: from the settings, or made once and kept."""
-    if config.secret_key:
-        return config.secret_key
-    file = config.var / "secret-key"
-    config.var.mkdir(parents=True, exist_ok=True)
-    if not file.exists():
-        server.write_whole(file, secrets.token_urlsafe(48), replace=False)
-    return file.read_text()
+    return config.secret_key or server.kept_secret(config.var / "secret-key")
 
 
 def account(store: Store, key: str) -> Account:

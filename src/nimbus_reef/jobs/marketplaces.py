@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import secrets
 from collections.abc import Iterator
 from contextlib import contextmanager
 from datetime import datetime
@@ -22,13 +21,7 @@ PATIENT, HURRIED = 60.0, 8.0
 
 def credentials_key(config: Config) -> str:
     """What secrets of marketplaces are encrypted with: from the settings, or made once and kept."""
-    if config.credentials_key:
-        return config.credentials_key
-    file = config.var / "credentials-key"
-    config.var.mkdir(parents=True, exist_ok=True)
-    if not file.exists():
-        server.write_whole(file, secrets.token_urlsafe(48), replace=False)
-    return file.read_text()
+    return config.credentials_key or server.kept_secret(config.var / "credentials-key")
 
 
 @contextmanager

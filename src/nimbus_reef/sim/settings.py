@@ -1,5 +1,5 @@
 """
-What a simulated marketplace holds of an account's campaigns, and what it says to a row of a change sheet.
+The settings of an account on the simulated marketplace, and the answer to each row of a change sheet.
 
 Values are texts, as the sheet writes them.
 """
@@ -173,7 +173,7 @@ def _value_problem(name: str, value: str) -> SaidOfRow | None:
 
 
 def of_world(world: World) -> HeldSettings:
-    """What is held of a world on its last day; each thing keeps its number in the world under `no`."""
+    """The settings of a world on its last day. `no` is a thing's number in the world."""
     names = world.campaigns["campaign"].to_list()
     things: dict[str, dict[Key, Held]] = {entity: {} for entity in FIELDS}
     for row in world.campaigns.to_dicts():

@@ -1,4 +1,4 @@
-"""Kinds of carried-out changes, by what they are held to."""
+"""Kinds of changes that were carried out, by what they promised."""
 
 from __future__ import annotations
 

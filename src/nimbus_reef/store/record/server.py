@@ -112,6 +112,14 @@ def write_whole(file: Path, content: str, *, replace: bool = True) -> None:
         passing.unlink(missing_ok=True)
 
 
+def kept_secret(file: Path) -> str:
+    """What the file holds; a new secret where it is not there yet."""
+    file.parent.mkdir(parents=True, exist_ok=True)
+    if not file.exists():
+        write_whole(file, secrets.token_urlsafe(48), replace=False)
+    return file.read_text()
+
+
 def _initialise(server: Server) -> None:
     with (server.folder / ".making").open("w") as turn:
         # Database, web server and worker may all start on an empty machine at once; one of them makes it.

@@ -222,9 +222,8 @@ def take_back(sending_id: int) -> AnyResponse:
     sendings.one(services().store, scope.account.id, sending_id)
     rows = set(request.form.getlist("rows", type=whole))
     sent = sendings.changes_of(services().store, sending_id)
-    done = [each for each in sent if each.result is ChangeState.DONE and (not rows or each.id in rows)]
-    proposals = [taking_back.proposal(scope.selection, each.id, each.change) for each in done]
-    proposals = [each for each in proposals if each.package]
+    keys = [str(each.id) for each in sent if each.result is ChangeState.DONE and (not rows or each.id in rows)]
+    proposals = [each for each in taking_back.proposals(services().facts, scope.selection, keys) if each.package]
     if not proposals:
         raise Conflict("Nothing here can be taken back.", remedy="Open the plan.")
     assessed = acceptance.assess(services().facts, scope.selection, proposals)
@@ -233,7 +232,7 @@ def take_back(sending_id: int) -> AnyResponse:
     )
     left = len(proposals) - len(assessed.going)
     rest = (
-        f" {figures().count(left)} left out: the plan changes them, or a click would cost more than it may."
+        f" {figures().count(left)} left out: the plan changes them, or clicks above target would cost more."
         if left
         else ""
     )
