@@ -69,6 +69,7 @@ def made_beat(account, **changes):
 @pytest.mark.parametrize(
     ("changes", "words", "area"),
     [
+        ({"trouble": "away", "planned": 2}, "see why reports do not come", "intake"),
         ({"newest": TODAY - timedelta(days=9)}, "the newest is 9 days old", "intake"),
         ({"planned": 2}, "send the 2 planned changes", "plan"),
         ({"overspend": None}, "review its findings", "findings"),

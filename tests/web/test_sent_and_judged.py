@@ -1,5 +1,6 @@
 """The whole loop on its pages: planned, sent, some rows refused, days pass, reports come, judged, taken back."""
 
+import io
 from dataclasses import replace
 from datetime import timedelta
 
@@ -8,11 +9,14 @@ from tests.marketplaces import LAST, running
 from tests.pages import text_of
 
 from nimbus_reef import config
+from nimbus_reef.analysis import taking_back
 from nimbus_reef.analysis.outcome import judged
+from nimbus_reef.analysis.proposals import proposals
+from nimbus_reef.analysis.selection import asked
 from nimbus_reef.core.changes import ChangeState
 from nimbus_reef.core.outcome import OutcomeVerdict
 from nimbus_reef.jobs.queue import make_queue
-from nimbus_reef.store.people import account_settings, accounts, people, plans, sendings, trail
+from nimbus_reef.store.people import account_settings, accounts, people, plans, sendings, target_acos, trail
 from nimbus_reef.store.reading.facts import Facts
 from nimbus_reef.web.factory import make_app
 
@@ -98,7 +102,7 @@ def test_the_loop(site, service, store, account):
     assert "Profit after ads" in page
     assert "kept" in page
     assert "sheet" in text_of(client.get("/outcome/sheets", query_string={"account": KEY}))
-    selection = judged_by(site, store, account)
+    selection = judged_by(store, account)
     found = judged.outcomes(Facts(store), selection)
     kept = next(each for each in found.entries if each.verdict is OutcomeVerdict.KEPT)
     opened = {"account": KEY, "open": str(kept.done.id)}
@@ -106,15 +110,16 @@ def test_the_loop(site, service, store, account):
     assert "Why it was proposed" in page
     assert "control" in page
     assert client.get("/outcome/sent-changes/export.csv", query_string={"account": KEY}).text.count("\n") > 20
+    wanted = {str(each.done.id) for each in found.entries if each.verdict is OutcomeVerdict.DID_NOT}
+    offered = proposals(Facts(store), selection, taking_back.VIEW, [str(each.done.id) for each in found.entries])
+    advised = {each.row_id for each in offered if each.advised().package}
+    assert advised <= wanted, "all selected, only what did not keep its promise goes back"
     back = client.post("/outcome/sent-changes/accept", data={"account": KEY, "row": str(kept.done.id)})
     assert back.status_code in (302, 303, 409), "into the plan, or refused where a click would cost more than it may"
     assert client.post(f"/plan/sendings/{entry.id}/take-back", data={"account": KEY}).status_code in (303, 409)
 
 
-def judged_by(site, store, account):
-    from nimbus_reef.analysis.selection import asked
-    from nimbus_reef.store.people import target_acos
-
+def judged_by(store, account):
     return asked(Facts(store), account, target_acos.aims(store, account))
 
 
@@ -163,8 +168,6 @@ def test_the_result_file_of_a_sheet_is_read(site, store, account, service):
     where = f"/plan/sendings/{entry.id}/results"
 
     def read(text):
-        import io
-
         file = (io.BytesIO(text.encode()), "results.csv")
         return client.post(where, data={"account": KEY, "results": file}, content_type="multipart/form-data")
 

@@ -8,6 +8,7 @@ from datetime import date
 
 import polars as pl
 
+from nimbus_reef.analysis import fetching
 from nimbus_reef.analysis.findings import SOURCES, Findings, findings_known
 from nimbus_reef.analysis.lacking import lacking
 from nimbus_reef.analysis.lost_pages import lost
@@ -51,7 +52,8 @@ class Beat:
     """
     One account. source: the report of its totals. days: day, spend, sales of the window. overspend: wasted per 30 days
     in micro-units, None until it is computed. unread: no report to find problems in is loaded. lost: products whose
-    page lost something (`lost_pages.lost`). cut: a sum of days that the window covers only in part.
+    page lost something (`lost_pages.lost`). cut: a sum of days that the window covers only in part. trouble: why
+    reports do not come by themselves.
     """
 
     account: Account
@@ -67,6 +69,7 @@ class Beat:
     unread: bool = False
     lost: pl.DataFrame | None = None
     cut: tuple[Window, ...] = ()
+    trouble: str = ""
 
     def moved(self, name: str) -> float | None:
         """Relative change of spend or sales per day; None without a base."""
@@ -85,7 +88,8 @@ def _begun(facts: Facts, account: Account, newest: date | None) -> Beat:
     planned = len(plans.planned(facts.store, account.id))
     batches = loads.batches(facts.store, account.id, limit=1)
     loaded_at = batches[0].loaded_at.date() if batches else None
-    return Beat(account, newest, planned=planned, loaded_at=loaded_at)
+    trouble = fetching.trouble(facts.store, account.id)
+    return Beat(account, newest, planned=planned, loaded_at=loaded_at, trouble=trouble)
 
 
 def beat(facts: Facts, selection: Selection, today: date) -> Beat:

@@ -12,6 +12,7 @@ from nimbus_reef.analysis.selection import Selection
 from nimbus_reef.analysis.sheet_rows import NO_BASIS, promise
 from nimbus_reef.core.changes import Entity, inverse, word_of
 from nimbus_reef.core.checks import Subject
+from nimbus_reef.core.outcome import OutcomeVerdict
 from nimbus_reef.core.projection import UNKNOWN
 from nimbus_reef.core.promises import Promise, projected
 from nimbus_reef.core.proposals import EntityKey, Proposal
@@ -49,6 +50,8 @@ def _proposal(selection: Selection, entry: ChangeOutcome) -> Proposal:
         (Reason(ReasonKey.TAKEN_BACK, (change.row,)),),
         effect=projected(back, result),
         homes=((back.campaign, back.ad_group),),
+        # What kept its promise, or may yet, goes back only where somebody wants just that.
+        optional=entry.verdict is not OutcomeVerdict.DID_NOT,
     )
 
 

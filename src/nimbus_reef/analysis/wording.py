@@ -54,7 +54,10 @@ def worded(proposal: Proposal, figures: Figures) -> Worded:
     name, where = _named(proposal, figures)
     reasons = tuple(reason_words(each, figures) for each in proposal.reasons)
     if proposal.fact is not None:
-        texts = [f"{reason_words(proposal.fact, figures)}.", *([f"{'; '.join(reasons)}."] if reasons else [])]
+        fact = reason_words(proposal.fact, figures)
+        # A first reason that begins with the fact says it already.
+        said = bool(reasons) and reasons[0].startswith(fact)
+        texts = [*([] if said else [f"{fact}."]), *([f"{'; '.join(reasons)}."] if reasons else [])]
     else:
         texts = [each if each.endswith(".") else f"{each}." for each in reasons]
     return Worded(

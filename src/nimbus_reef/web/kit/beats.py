@@ -129,6 +129,8 @@ def next_step(beat: Beat, today: date) -> BeatStep:
     """The first thing that is missing or waiting, in the order of an audit."""
     if beat.newest is None:
         return BeatStep("load a first report", "intake")
+    if beat.trouble:
+        return BeatStep("see why reports do not come", "intake")
     age = (today - beat.newest).days
     if age > STALE_DAYS:
         return BeatStep(f"load newer days: the newest is {age} days old", "intake")

@@ -32,7 +32,8 @@ class Drawer:
     Something opened. bold, rest: what it did, in a sentence; offer: what is proposed on it; hits: what else is hit, in
     words; links: words and address; siblings: mark, name, what it did and spend of what stands beside it, their title,
     and how many more; picture, verdict: what its verdict rests on; course: how ranks
-    went; outcome: what a change did, beside its control; more: what only drawers of its area show, by name.
+    went; outcome: what a change did, beside its control; acts: what accepting is called, where it is no
+    usual proposal; more: what only drawers of its area show, by name.
     """
 
     id: str
@@ -50,6 +51,7 @@ class Drawer:
     verdict: str = ""
     course: Any = None
     outcome: Any = None
+    acts: str = ""
     shift: Any = None
     conversion: Any = None
     changed: tuple[tuple[str, str], ...] = ()

@@ -333,6 +333,7 @@ def drawer(ask: Context, row_id: str) -> Drawer:
         offered(ask, proposal),
         links=links,
         outcome=_detail(each, figures),
+        acts="Take back",
     )
 
 
