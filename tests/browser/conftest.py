@@ -17,7 +17,7 @@ import pytest
 from playwright.sync_api import Browser, Page, StorageState, expect, sync_playwright
 from tests.conftest import Demo, port_from
 
-from nimbus_reef.store.people import accounts, plans
+from nimbus_reef.store.people import accounts, marketplace_links, plans
 from nimbus_reef.store.people.accounts import Account
 
 # A limit only ends what hangs: the machine that runs the tests may be busy.
@@ -65,6 +65,9 @@ def site(demo: Demo) -> Iterator[Site]:
         "REEF_SIGN_IN_LIMIT": "1000 per minute",
         "PYTHONPATH": os.pathsep.join(sys.path),
     }
+    # Their marketplace does not run here: a worker would only say so, on the pages of other tests.
+    for link in marketplace_links.links(demo.store):
+        marketplace_links.remove(demo.store, link.account_id, None)
     made = Site(f"http://127.0.0.1:{port}", demo, environment)
     made.start("web", "serve")
     made.start("worker", "worker")

@@ -221,6 +221,7 @@ def test_brands_are_searched_and_sorted():
         return SimpleNamespace(
             account=SimpleNamespace(**vars(account(brand, currency)), target_acos=0.28),
             newest=TODAY,
+            trouble="",
             window=None,
             source=None,
             days=None,

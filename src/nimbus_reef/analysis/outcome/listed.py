@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import date
 from typing import Any, Final
@@ -155,9 +155,9 @@ def _line(name: str, entries: Sequence[ChangeOutcome], found: Outcomes, *, whole
     return SumLine(name, len(entries), total, max(early, default=None), whole)
 
 
-def by(found: Outcomes, key: Callable[[ChangeOutcome], Any]) -> dict[Any, list[ChangeOutcome]]:
-    """Changes by what they share, the newest first."""
-    parts: dict[Any, list[ChangeOutcome]] = {}
-    for each in reversed(found.entries):
-        parts.setdefault(key(each), []).append(each)
+def by_sheet(found: Outcomes) -> dict[tuple[date, int], list[ChangeOutcome]]:
+    """Changes by the day and the number of the sheet that they left with, the newest sheet first."""
+    parts: dict[tuple[date, int], list[ChangeOutcome]] = {}
+    for each in sorted(found.entries, key=lambda one: -one.done.sending_id):
+        parts.setdefault((each.done.sent, each.done.sending_id), []).append(each)
     return parts

@@ -446,7 +446,7 @@ class AuditsView:
 def audits(ask: Context) -> AuditsView:
     """The view of sendings: what each promised, and what came of it."""
     figures, found = ask.figures, judged.outcomes(ask.facts, ask.selection)
-    parts = listed.by(found, lambda each: (each.done.sent, each.done.sending_id))
+    parts = listed.by_sheet(found)
     lines = {key: listed.sums(found, entries) for key, entries in parts.items()}
     money = axis([_range(line) for own in lines.values() for line in own if line.total.changes])
     here = ask.url("outcome.view", name=VIEW)

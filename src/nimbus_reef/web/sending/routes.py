@@ -227,6 +227,11 @@ def take_back(sending_id: int) -> AnyResponse:
     if not proposals:
         raise Conflict("Nothing here can be taken back.", remedy="Open the plan.")
     assessed = acceptance.assess(services().facts, scope.selection, proposals)
+    if not assessed.going:
+        raise Conflict(
+            "Nothing was added: the plan changes these things, or clicks above target would cost more than today.",
+            remedy="Open one of them in Outcome to see which.",
+        )
     accepted = acceptance.accept(
         services().facts, scope.selection, who.id, assessed.going, replacing=assessed.replaced_rows
     )
