@@ -6,7 +6,6 @@ Takes one picture of each main view of a running demo into docs/screenshots/.
 
 from __future__ import annotations
 
-import os
 import sys
 from collections.abc import Callable
 from pathlib import Path
@@ -72,17 +71,6 @@ def intake(page: Page, base: str) -> None:
     page.goto(f"{base}/intake/")
 
 
-def mapping(page: Page, base: str) -> None:
-    """A workbook with strange headers, mapped but not loaded."""
-    page.goto(f"{base}/intake/")
-    page.set_input_files("input[type=file]", _sample("search-terms-as-others-write-them.xlsx"))
-    page.wait_for_url("**/intake/files/*")
-
-
-def _sample(name: str) -> Path:
-    return Path(os.environ.get("REEF_VAR", "var")) / "demo" / "fernhollow-de" / name
-
-
 def at(path: str, wait: str = "") -> Callable[[Page, str], None]:
     """A view at an address, once something stands on it; its first row opened where that is asked."""
 
@@ -95,11 +83,14 @@ def at(path: str, wait: str = "") -> Callable[[Page, str], None]:
 
 
 def families(page: Page, base: str) -> None:
-    """Families, one with a shift opened."""
-    page.goto(f"{base}/catalog/families?account=fernhollow-de&window=last-14")
-    rows = page.locator("tr[data-row]", has_text="+").locator("a.name")
-    rows.first.click()
-    page.wait_for_selector("#drawer .shifted")
+    """Families, the first with a shift opened, in whichever days one is proposed."""
+    for days in ("last-14", "last-30", "last-60", "last-90"):
+        page.goto(f"{base}/catalog/families?account=fernhollow-de&window={days}")
+        for name in page.locator("tr[data-row] a.name").all()[:12]:
+            page.goto(f"{base}{name.get_attribute('href')}")
+            if page.locator("#drawer .shifted").count():
+                return
+            page.go_back()
 
 
 def finding(page: Page, base: str) -> None:
@@ -107,15 +98,6 @@ def finding(page: Page, base: str) -> None:
     page.goto(f"{base}/findings/?account=fernhollow-de")
     page.locator(".finding a.name[href*='growth-not-worth']").first.click()
     page.wait_for_selector(".sides")
-
-
-def preview(page: Page, base: str) -> None:
-    """What is proposed on all that are filtered, before it is done."""
-    page.goto(f"{base}/targeting/targets?account=fernhollow-de&where=acos:gt:30&where=clicks:ge:10")
-    for key in ("X", "A"):
-        page.keyboard.press(key)
-        page.wait_for_timeout(200)
-    page.wait_for_selector(".sure")
 
 
 def plan(page: Page, base: str) -> None:
@@ -138,6 +120,40 @@ def plan(page: Page, base: str) -> None:
     page.goto(f"{base}/plan/")
 
 
+_LONG = 240_000
+"""Milliseconds for what a worker does."""
+
+
+def sending(page: Page, base: str) -> None:
+    """All bids that are proposed, sent: what the marketplace said to each row. Take it after the others."""
+    page.goto(f"{base}/targeting/targets?account=fernhollow-de")
+    page.wait_for_selector("tr[data-row]")
+    for key in ("X", "A"):
+        page.keyboard.press(key)
+        page.wait_for_timeout(500)
+    page.wait_for_selector(".sure")
+    page.keyboard.press("a")
+    page.wait_for_timeout(3_000)
+    page.goto(f"{base}/plan/sendings/new?account=fernhollow-de")
+    page.locator("[name=reason]").fill("First audit of this account")
+    page.locator("form.sure button.solid").click()
+    page.wait_for_selector(".answer b.loss", timeout=_LONG)
+
+
+def outcome(page: Page, base: str) -> None:
+    """What became of them seventeen days later, one opened. Take it after `sending`."""
+    page.goto(f"{base}/marketplace/?account=fernhollow-de")
+    page.get_by_label("Days").fill("17")
+    page.get_by_role("button", name="Pass").click()
+    page.wait_for_selector("tr:has-text('Targets by day') :text('loaded')", timeout=_LONG)
+    page.wait_for_selector(".answer:has-text('All reports are loaded')", timeout=_LONG)
+    page.wait_for_selector("progress", state="detached", timeout=_LONG)
+    page.goto(f"{base}/outcome/?account=fernhollow-de")
+    page.wait_for_selector(".sums", timeout=_LONG)
+    page.locator("tr[data-row] .name").nth(3).click()
+    page.wait_for_selector("#drawer .outcome")
+
+
 VIEWS = {
     "pulse": pulse,
     "findings": findings,
@@ -145,7 +161,6 @@ VIEWS = {
     "reach": reach,
     "ranks": at("/reach/ranks?account=fernhollow-de&by=rival&where=category:is:Seed trays"),
     "intake": intake,
-    "mapping": mapping,
     "plan": plan,
     "standing": at("/standing/tree?account=fernhollow-de", ".tree svg"),
     "movement": at("/movement/drift?account=fernhollow-de", ".drift svg"),
@@ -159,8 +174,9 @@ VIEWS = {
         ".chart svg",
     ),
     "finding": finding,
-    "preview": preview,
     "report": at("/findings/report?account=fernhollow-de"),
+    "sending": sending,
+    "outcome": outcome,
 }
 
 

@@ -40,6 +40,14 @@ class MarketplaceView:
     fetching: Job | None
     manages: bool
 
+    @property
+    def moves(self) -> bool:
+        """Whether something comes by itself soon, so that the page is to follow it."""
+        if self.link is None:
+            return False
+        soon = self.link.active and self.link.asked_at is None
+        return soon or self.fetching is not None or any(each.state == _STATES[OrderState.OPEN] for each in self.lines)
+
 
 _STATES: Final[Mapping[OrderState, str]] = {
     OrderState.OPEN: "on its way",

@@ -24,18 +24,18 @@ MOST_DAYS = 60
 @marketplace.get("/")
 def index() -> str:
     """The link, and the reports that come by it."""
-    return render_template("marketplace/marketplace.html", **shown(_view()))
+    return _page("marketplace")
 
 
 @marketplace.get("/reports")
 def reports() -> str:
     """The reports alone, for following them live."""
-    return render_template("marketplace/_reports.html", **shown(_view()))
+    return _page("_reports")
 
 
-def _view() -> pages.MarketplaceView:
+def _page(template: str) -> str:
     store, account = services().store, current_scope().account
-    return pages.page(
+    view = pages.page(
         marketplace_links.link(store, account.id),
         report_orders.newest(store, account.id),
         services().facts.spans(account.id, account.timezone),
@@ -44,6 +44,7 @@ def _view() -> pages.MarketplaceView:
         figures(),
         manages=person().manages,
     )
+    return render_template(f"marketplace/{template}.html", moves=view.moves, **shown(view))
 
 
 @marketplace.post("/")
