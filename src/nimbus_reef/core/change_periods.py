@@ -25,6 +25,7 @@ class NoVerdict(StrEnum):
     OUT_OF_BUDGET = "out of budget"
     NO_CLICKS = "no clicks"
     NO_TERMS = "no terms"
+    NO_DAYS = "no days"
     PROMISED_NOTHING = "promised nothing"
     NO_RULE = "no rule"
 

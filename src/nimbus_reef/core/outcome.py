@@ -20,9 +20,8 @@ from nimbus_reef.core.response import ClickResponse
 
 WIDTH: Final = 1.2816
 """Standard deviations to each end of an 80 % range."""
-FIRST_PRICE_DAYS: Final = 7
-"""The least mature days after another price that are judged; after anything else `FIRST_DAYS`."""
 FIRST_DAYS: Final = 14
+"""The least mature days that are judged after anything but another price."""
 LAST_DAYS: Final = 84
 LOOKS: Final = (21, 28, 42, 56, 84)
 """Days after a change at which it may be looked at again."""

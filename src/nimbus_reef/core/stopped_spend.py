@@ -105,8 +105,3 @@ def sales_it_may_have_cost(outcome: StoppedOutcome, worth: ClickWorth) -> tuple[
     away = outcome.clicks * min(max(outcome.share, 0.0), 1.0) * worth.order_value
     low, high = interval(worth.a, worth.b)
     return away * low, away * worth.conversion, away * high
-
-
-def taken_from_others(before: float, before_days: int, after: float, after_days: int, growth: float) -> float:
-    """Clicks a day that other rows lost on a new target's searches. before, after: their clicks on these searches."""
-    return max(0.0, growth * before / before_days - after / after_days)

@@ -131,6 +131,8 @@ class _Judge:
         """The outcome of a change."""
         kind = kind_of(done.change)
         bare = ChangeOutcome(done, kind, OutcomeVerdict.NONE, day=_earliest(done))
+        if not self.where.by_day and kind is not OutcomeKind.OTHER:
+            return _early(bare, NoVerdict.NO_DAYS)
         if kind in (OutcomeKind.LOWERED, OutcomeKind.RAISED):
             return self._bid(bare)
         if kind is OutcomeKind.ADJUSTMENTS:
@@ -279,7 +281,7 @@ class _Judge:
         if dry:
             return _early(bare, NoVerdict.OUT_OF_BUDGET)
         if not sides.compared:
-            return self._by_chance(bare, sides, worth, worth.margin)
+            return self._as_new(bare, sides, worth, max(0.0, known.promise.profit or 0.0) * bare.kept)
         result = outcome.of_price(sides, worth, ratio, self.response, control)
         promised = (known.promise.profit or 0.0) * bare.kept
         low, high = result.range
@@ -366,14 +368,22 @@ class _Judge:
         figures = self._sums(after).get(number, (0.0, 0.0, 0.0))
         sides = Sides(0, 0.0, 0.0, days, *figures)
         found = replace(bare, after=after, sides=sides, worth=worth, margin_known=known.promise.margin is not None)
-        judged = self._by_chance(found, sides, worth, worth.margin)
+        return self._as_new(found, sides, worth, _promised_by_sales(known.promise.projected, worth.margin))
+
+    def _as_new(self, bare: ChangeOutcome, sides: Sides, worth: ClickWorth, promised: float) -> ChangeOutcome:
+        """What had no clicks before: all that its clicks since cost and bring is the change's."""
         own = worth.after(sides)
-        profit = (figures[0] * own.value - figures[1]) / days
-        spread = figures[0] * own.value_spread / days
+        profit = (sides.clicks_after * own.value - sides.spend_after) / sides.days_after
+        spread = sides.clicks_after * own.value_spread / sides.days_after
         wide = outcome.WIDTH * spread
-        promised = _promised_by_sales(known.promise.projected, worth.margin)
-        part = SumPart(promised, profit, spread) if figures[0] else None
-        return replace(judged, promised=promised, result=profit, low=profit - wide, high=profit + wide, part=part)
+        return replace(
+            self._by_chance(bare, sides, worth, worth.margin),
+            promised=promised,
+            result=profit,
+            low=profit - wide,
+            high=profit + wide,
+            part=SumPart(promised, profit, spread) if sides.clicks_after else None,
+        )
 
     def _sums(self, window: Window) -> Mapping[int, tuple[float, float, float]]:
         """Clicks, spend and orders by target."""

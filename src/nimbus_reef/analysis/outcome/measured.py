@@ -33,7 +33,7 @@ class AccountMoves:
 
     ids, homes: target ids by name, and (campaign id, ad group id) of each. moved: days on which something moved a
     target's clicks; adjusted: days on which a campaign's adjustments changed; bids, states: steps by day. settled: days
-    that tell settings; first, mature: the days that can be compared.
+    that tell settings; first, mature: the days that can be compared; by_day: whether figures are loaded by day.
     """
 
     ids: Mapping[Key, int]
@@ -46,6 +46,7 @@ class AccountMoves:
     settled: list[date]
     first: date
     mature: date
+    by_day: bool
 
     def neighbours(self, target_id: int, day: date) -> tuple[date | None, date | None]:
         """The days on which something moved a target before and after a day."""
@@ -116,6 +117,7 @@ def moves(facts: Facts, selection: Selection, history: Window) -> AccountMoves:
             sorted(span.last for span in facts.days(account.id, "targets", history)),
             days[0] if days else history.first,
             newest - timedelta(days=account.maturing_days),
+            bool(days),
         )
 
     return facts.kept("account moves", account.id, make, history, account.maturing_days)

@@ -10,6 +10,7 @@ from nimbus_reef.analysis.outcome.judged import ChangeOutcome
 from nimbus_reef.analysis.outcome.listed import SumLine
 from nimbus_reef.core.change_periods import NoVerdict
 from nimbus_reef.core.outcome import OutcomeVerdict
+from nimbus_reef.core.stopped_spend import sales_it_may_have_cost
 from nimbus_reef.core.windows import per_month
 from nimbus_reef.formats.figures import Figures
 
@@ -20,6 +21,7 @@ WHY: Final[Mapping[str, str]] = {
     NoVerdict.OUT_OF_BUDGET: "its budget set its clicks, not its bid",
     NoVerdict.NO_CLICKS: "no clicks yet",
     NoVerdict.NO_TERMS: "the reports do not say where its searches went",
+    NoVerdict.NO_DAYS: "it needs targets by day, not as a sum of several days",
     NoVerdict.PROMISED_NOTHING: "it promised no profit",
     NoVerdict.NO_RULE: "no rule judges it yet",
 }
@@ -53,7 +55,11 @@ def _back(each: ChangeOutcome, figures: Figures) -> str:
         return ""
     came = each.stopped.back
     words = f"{figures.number(came, 1)} clicks a day" if came > 0 else "No clicks"
-    return f"{words} came back on the same searches under other targets."
+    text = f"{words} came back on the same searches under other targets."
+    if each.worth is None:
+        return text
+    low, _, high = (per_month(amount, 1) for amount in sales_it_may_have_cost(each.stopped, each.worth))
+    return f"{text} It may have cost {figures.money(low)} to {figures.money(high)} of sales per 30 days."
 
 
 def _parts(each: ChangeOutcome, figures: Figures) -> str:
@@ -73,8 +79,9 @@ def _parts(each: ChangeOutcome, figures: Figures) -> str:
 
 def _close(each: ChangeOutcome, figures: Figures) -> str:
     """What the verdict follows from."""
-    if each.within and each.chance is not None:
-        return f"The chance that it is above target is {figures.rate(each.chance, 0)}."
+    if each.within and each.chance is not None and each.price is not None:
+        more, chance = figures.money(per_month(each.price.extra_sales, 1)), figures.rate(each.chance, 0)
+        return f"It brings {more} more sales per 30 days. The chance that it is above target is {chance}."
     if each.chance is not None:
         return f"The chance that it loses money is {figures.rate(each.chance, 0)}."
     if each.verdict is OutcomeVerdict.DID_NOT:
