@@ -11,8 +11,10 @@ from tests.pages import text_of
 from nimbus_reef import config
 from nimbus_reef.analysis import taking_back
 from nimbus_reef.analysis.outcome import judged
+from nimbus_reef.analysis.outcome.kinds import OutcomeKind
 from nimbus_reef.analysis.proposals import proposals
 from nimbus_reef.analysis.selection import asked
+from nimbus_reef.core.change_periods import NoVerdict
 from nimbus_reef.core.changes import ChangeState
 from nimbus_reef.core.outcome import OutcomeVerdict
 from nimbus_reef.jobs.queue import make_queue
@@ -96,6 +98,9 @@ def test_the_loop(site, service, store, account):
         client.post(f"/plan/{each.id}/value", data={"account": KEY, "new_value": "0.10", "asked": "yes"})
     sent(client, reason="mended")
     assert plans.planned(store, account.id) == []
+    early = judged.outcomes(Facts(store), judged_by(store, account)).entries
+    assert {each.unjudged for each in early if each.kind is OutcomeKind.LOWERED} == {NoVerdict.FEW_DAYS}
+    assert {each.until for each in early if each.kind is OutcomeKind.LOWERED} == {LAST + timedelta(days=1 + 7 + 3)}
     assert client.post("/marketplace/days", data={"account": KEY, "days": "17"}).status_code == 303
     assert Facts(store).newest_day(account.id) == LAST + timedelta(days=17)
     page = text_of(client.get("/outcome/sent-changes", query_string={"account": KEY}))

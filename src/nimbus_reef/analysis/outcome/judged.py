@@ -22,7 +22,7 @@ from nimbus_reef.core.changes import Change, Entity, number_of
 from nimbus_reef.core.control import Control
 from nimbus_reef.core.model import MICRO, MatchType
 from nimbus_reef.core.outcome import ClickWorth, OutcomeVerdict, PriceOutcome, Sides, SumPart
-from nimbus_reef.core.promises import price_ratio, with_profit, worth_of
+from nimbus_reef.core.promises import PRICE_DAYS, price_ratio, with_profit, worth_of
 from nimbus_reef.core.response import ClickResponse
 from nimbus_reef.core.stopped_spend import StoppedOutcome, StoppedSides, of_stopped, stopped_decided_after
 from nimbus_reef.core.windows import Window
@@ -180,7 +180,7 @@ class _Judge:
             return replace(bare, unjudged=NoVerdict.CHANGED_TWICE)
         after = change_periods.after(bare.day, following, self.where.mature)
         if after is None:
-            return _early(replace(bare, before=before), NoVerdict.FEW_DAYS)
+            return self._waits(replace(bare, before=before), PRICE_DAYS)
         figures = self._compared(before, after).of(number)
         gone = self._shut_out(bare.day, before).get(number, (0.0, 0.0))
         sides = Sides(
@@ -241,8 +241,10 @@ class _Judge:
         following = min((day for day in days if day > bare.day), default=None)
         before = change_periods.before(bare.day, previous, self.where.first)
         after = change_periods.after(bare.day, following, self.where.mature)
-        if before is None or after is None:
-            return _early(replace(bare, before=before), NoVerdict.FEW_DAYS)
+        if before is None:
+            return replace(bare, unjudged=NoVerdict.CHANGED_TWICE)
+        if after is None:
+            return self._waits(replace(bare, before=before), PRICE_DAYS)
         key = (campaign, change.placement)
         nothing = (0.0, 0.0, 0.0)
         was = measured.placements(self.facts, self.selection, before).get(key, nothing)
@@ -325,6 +327,10 @@ class _Judge:
             days = outcome.chance_decided_after(sides, worth, limit)
         return replace(bare, chance=chance, verdict=verdict, until=self._until(bare, days))
 
+    def _waits(self, bare: ChangeOutcome, days: int) -> ChangeOutcome:
+        """One that has too few mature days yet: until it has so many."""
+        return replace(_early(bare, NoVerdict.FEW_DAYS), until=self._until(bare, days))
+
     def _until(self, bare: ChangeOutcome, days: int | None) -> date | None:
         """The day on which so many days after a change are mature."""
         if days is None or bare.day is None:
@@ -361,7 +367,7 @@ class _Judge:
             return _early(bare, NoVerdict.NO_CLICKS)
         days = (self.where.mature - bare.day).days + 1
         if days < outcome.FIRST_DAYS:
-            return _early(bare, NoVerdict.FEW_DAYS)
+            return self._waits(bare, outcome.FIRST_DAYS)
         after = Window(bare.day, self.where.mature)
         known = self._kept(bare)
         worth = worth_of(known.promise)
@@ -412,7 +418,7 @@ class _Judge:
         after = change_periods.after(day, following, self.where.mature)
         bare = replace(bare, before=before, after=after, worth=worth_of(self._kept(bare).promise))
         if after is None or after.days < outcome.FIRST_DAYS:
-            return _early(bare, NoVerdict.FEW_DAYS)
+            return self._waits(bare, outcome.FIRST_DAYS)
         was, now = (measured.searches(self.facts, self.selection, window) for window in (before, after))
         if was.is_empty():
             return _early(bare, NoVerdict.NO_TERMS)
