@@ -32,6 +32,13 @@ def service(tmp_path):
 
 
 @pytest.fixture
+def few_reports(monkeypatch):
+    """Those that bids are proposed from, where no more is asked for."""
+    kinds = ("catalog", "campaigns", "ad_groups", "targets", "product_ads", "target_daily", "search_term_daily")
+    monkeypatch.setattr("nimbus_reef.sim.account.KINDS", (*kinds, "product_ad_daily"))
+
+
+@pytest.fixture
 def site(store, account, tmp_path):
     conf = config.load({"REEF_VAR": str(tmp_path / "var")})
     conf.scratch.mkdir(parents=True)
@@ -128,7 +135,7 @@ def judged_by(store, account):
     return asked(Facts(store), account, target_acos.aims(store, account))
 
 
-def test_what_others_changed_meanwhile_is_shown_and_not_overwritten(site, service, store, account):
+def test_what_others_changed_meanwhile_is_shown_and_not_overwritten(site, service, store, account, few_reports):
     client = signed_in(site)
     linked(client, service)
     client.post("/targeting/targets/accept-many", data={"account": KEY, "all": "yes", "sure": "yes"})
@@ -146,7 +153,7 @@ def test_what_others_changed_meanwhile_is_shown_and_not_overwritten(site, servic
     assert (one.result, one.change.old_value) == (ChangeState.DONE, "7.77")
 
 
-def test_a_second_person_and_the_right_to_send(site, service, store, account):
+def test_a_second_person_and_the_right_to_send(site, service, store, account, few_reports):
     ann, bob = signed_in(site), signed_in(site, "bob")
     linked(ann, service)
     account_settings.change(store, account.id, None, account.settings, replace(account.settings, send_rows_alone=1))
@@ -163,7 +170,7 @@ def test_a_second_person_and_the_right_to_send(site, service, store, account):
     assert "sending approved" in {each.what for each in trail.entries(store, trail.Asked(), of_accounts=None, limit=50)}
 
 
-def test_the_result_file_of_a_sheet_is_read(site, store, account, service):
+def test_the_result_file_of_a_sheet_is_read(site, store, account, service, few_reports):
     client = signed_in(site)
     linked(client, service)
     client.post("/targeting/targets/accept-many", data={"account": KEY, "all": "yes", "sure": "yes"})

@@ -6,6 +6,7 @@ import copy
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import date, timedelta
+from functools import lru_cache
 from typing import Final
 
 import numpy as np
@@ -117,9 +118,15 @@ class MarketAccount:
         return [self._day(period.first + day) for day in days if begin <= day <= end]
 
 
+@lru_cache(maxsize=2)
+def _simulated(spec: BrandSpec, seed: int, days: int, last_day: date) -> Simulated:
+    """The brand, simulated once: nothing that happens to an account changes what it began with."""
+    return brand.simulate(spec, seed, days, last_day)
+
+
 def opened(spec: BrandSpec, seed: int, days: int, last_day: date) -> MarketAccount:
     """The account of a brand as the demo's report files tell of it."""
-    made = brand.simulate(spec, seed, days, last_day)
+    made = _simulated(spec, seed, days, last_day)
     first_day = last_day - timedelta(days=days - 1)
     held = settings.of_world(made.world)
     return MarketAccount(
