@@ -73,6 +73,7 @@ SETTINGS = (
         "How often signing in may be refused for one address from one place; five times as often for either of them"
         " alone.",
     ),
+    Setting("REEF_API_LIMIT", "120 per minute", "How often a personal token may ask; of each process without Redis."),
     Setting(
         "REEF_JUDGED_MB",
         "4096",
@@ -125,6 +126,7 @@ class Config:
     secure_cookies: bool
     max_upload_bytes: int
     sign_in_limit: str
+    api_limit: str
     judged_bytes: int
     uploads_kept_days: int
     backups: Path
@@ -202,6 +204,7 @@ def load(environ: Mapping[str, str] | None = None) -> Config:
         secure_cookies=value["REEF_SECURE_COOKIES"].lower() in ("yes", "true", "1"),
         max_upload_bytes=number("REEF_MAX_UPLOAD_MB") * 1024 * 1024,
         sign_in_limit=value["REEF_SIGN_IN_LIMIT"],
+        api_limit=value["REEF_API_LIMIT"],
         judged_bytes=number("REEF_JUDGED_MB") * 1024 * 1024,
         uploads_kept_days=number("REEF_KEEP_UPLOADS_DAYS"),
         backups=Path(value["REEF_BACKUP_FOLDER"] or Path(value["REEF_VAR"]) / "backups").absolute(),

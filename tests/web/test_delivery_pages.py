@@ -13,7 +13,7 @@ from tests.selections import calm_campaign, campaigns_of, has_above
 from nimbus_reef.analysis.delivery import placements
 from nimbus_reef.core.changes import Entity
 from nimbus_reef.store.people import plans
-from nimbus_reef.web.delivery.routes import TITLES as VIEWS
+from nimbus_reef.web.delivery.routes import VIEWS
 
 DELIVERY = "/delivery"
 

@@ -24,12 +24,18 @@ ANYBODY_S = {
     "people.me",
     "people.rename",
     "people.end_session",
+    "people.make_token",
+    "people.revoke_token",
+    "api.accounts",
+    "api.tables",
+    "api.openapi",
     "people.change_password",
     "people.sign_out_everywhere",
     "people.trail_of",
     "people.trail_export",
     "settings.index",
 }
+"""Routes about oneself, or that show each person just what is theirs."""
 OWNERS = {
     "people.listed",
     "people.invite",
@@ -44,10 +50,9 @@ OWNERS = {
     "marketplace.save",
     "marketplace.remove",
 }
+"""Routes by which people and accounts are managed."""
 SENDERS = {"sending.send", "sending.approve"}
 """Routes for those who may send, a right of its own that an analyst has only when it is given."""
-"""Routes by which people and accounts are managed."""
-"""Routes about oneself, or that show each person just what is theirs."""
 PASSWORD = "a matrix of rights"
 OTHER, OWN = "pellwick-gb", "fernhollow-de"
 
@@ -122,6 +127,7 @@ WORDS = {
     "key": OTHER,
     "person_id": 999,
     "session_id": 999,
+    "token_id": 999,
     "token": "x",
 }
 
@@ -176,6 +182,9 @@ def test_nobody_gets_in_without_a_sign_in(app, things):
     for endpoint, method, _ in routes(app):
         if endpoint not in OPEN:
             answer = ask(app, app.test_client(), things, endpoint, method, OWN)
+            if endpoint.startswith("api."):
+                assert answer.status_code == 401, (endpoint, method)
+                continue
             assert answer.status_code == 302, (endpoint, method)
             assert "/sign-in" in answer.location
 

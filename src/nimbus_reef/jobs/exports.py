@@ -77,6 +77,11 @@ def as_parquet(table: Table, target: IO[bytes]) -> None:
     write_parquet(table.rows, target)
 
 
+def as_json(table: Table) -> str:
+    """The table as a JSON array of objects, days as ISO 8601."""
+    return table.rows.write_json()
+
+
 def hand_over(folder: Path, tables: Sequence[Table]) -> dict[str, Any]:
     """Writes the rows for a worker to take up; what the job is asked to do. Old files go."""
     folder.mkdir(parents=True, exist_ok=True)

@@ -12,21 +12,22 @@ from nimbus_reef.analysis.findings import SOURCES
 from nimbus_reef.analysis.reach.market import SOURCES as MARKET_SOURCES
 from nimbus_reef.core.checks import AreaKey
 from nimbus_reef.store.reading.facts import TARGET_SOURCES, TOTAL_SOURCES
-from nimbus_reef.web.catalog.routes import TITLES as CATALOG_VIEWS
+from nimbus_reef.web.catalog.routes import VIEWS as CATALOG_VIEWS
 from nimbus_reef.web.catalog.routes import catalog
-from nimbus_reef.web.delivery.routes import TITLES as DELIVERY_VIEWS
+from nimbus_reef.web.delivery.routes import VIEWS as DELIVERY_VIEWS
 from nimbus_reef.web.delivery.routes import delivery
 from nimbus_reef.web.findings.routes import findings
 from nimbus_reef.web.intake.routes import intake
-from nimbus_reef.web.movement.routes import TITLES as MOVEMENT_VIEWS
+from nimbus_reef.web.kit.views import AreaView
+from nimbus_reef.web.movement.routes import VIEWS as MOVEMENT_VIEWS
 from nimbus_reef.web.movement.routes import movement
-from nimbus_reef.web.outcome.routes import TITLES as OUTCOME_VIEWS
+from nimbus_reef.web.outcome.routes import VIEWS as OUTCOME_VIEWS
 from nimbus_reef.web.outcome.routes import outcome
 from nimbus_reef.web.plan.routes import plan
 from nimbus_reef.web.pulse.routes import pulse
-from nimbus_reef.web.reach.routes import TITLES as REACH_VIEWS
+from nimbus_reef.web.reach.routes import VIEWS as REACH_VIEWS
 from nimbus_reef.web.reach.routes import reach
-from nimbus_reef.web.standing.routes import TITLES as STANDING_VIEWS
+from nimbus_reef.web.standing.routes import VIEWS as STANDING_VIEWS
 from nimbus_reef.web.standing.routes import standing
 from nimbus_reef.web.targeting.routes import TABS as TARGETING_VIEWS
 from nimbus_reef.web.targeting.routes import targeting
@@ -38,7 +39,7 @@ class Area:
     An area. blueprint: its name is the area's in URLs, folders and templates; home: the endpoint that it opens on.
 
     sources: reports that its figures come from. found: where findings of their own money stand beside it; stake: what
-    the figure beside it in the rail is. views: what its pages begin with, by name. most: where that figure is the most
+    the figure beside it in the rail is. views: its views by name. most: where that figure is the most
     that one kind of finding has at stake; wins: where it is the sales that could be won.
     """
 
@@ -56,6 +57,16 @@ class Area:
     def name(self) -> str:
         """The area's name."""
         return str(self.blueprint.name)
+
+    @property
+    def heads(self) -> Mapping[str, Any]:
+        """What the head of its pages shows of each view: the title, or the view where its head says more."""
+        return {name: each.title if isinstance(each, AreaView) else each for name, each in self.views.items()}
+
+    @property
+    def tables(self) -> Mapping[str, str]:
+        """The titles of the views that leave as files."""
+        return {name: each.title for name, each in self.views.items() if not isinstance(each, AreaView) or each.leaves}
 
 
 AREAS: Final = (

@@ -17,6 +17,7 @@ from nimbus_reef.formats.figures import Figures
 from nimbus_reef.jobs.queue import Queue
 from nimbus_reef.store.people import accounts, hidden_findings, target_acos
 from nimbus_reef.store.people.accounts import Account
+from nimbus_reef.store.people.api_tokens import ApiToken
 from nimbus_reef.store.people.hidden_findings import PutAway
 from nimbus_reef.store.people.people import Person
 from nimbus_reef.store.reading.facts import Facts
@@ -37,10 +38,11 @@ class Services:
 
 
 class SignedIn(UserMixin):  # type: ignore[misc]  # Flask-Login has no types
-    """The person behind the session, as Flask-Login wants them."""
+    """The person behind a session or a token, as Flask-Login wants them. token: by which a program reads for them."""
 
-    def __init__(self, person: Person) -> None:
+    def __init__(self, person: Person, token: ApiToken | None = None) -> None:
         self.person = person
+        self.token = token
 
     def get_id(self) -> str:
         """What the session keeps of who it is."""
@@ -61,6 +63,12 @@ def here_path() -> str:
 def person() -> Person:
     """Who is signed in."""
     found: Person = current_user.person
+    return found
+
+
+def token() -> ApiToken | None:
+    """The token by which a program asks; None where a person does."""
+    found: ApiToken | None = getattr(current_user, "token", None)
     return found
 
 
@@ -101,10 +109,11 @@ def must_manage() -> Person:
 
 
 def my_accounts() -> list[Account]:
-    """The accounts of the brands this person may see; kept for the request."""
+    """The accounts of the brands this person may see, or the one that their token is for; kept for the request."""
     if "accounts" not in g:
-        who = person()
-        g.accounts = [each for each in accounts.all_accounts(services().store) if who.sees(each.brand_id)]
+        who, by = person(), token()
+        seen = [each for each in accounts.all_accounts(services().store) if who.sees(each.brand_id)]
+        g.accounts = [each for each in seen if by is None or by.account_id in (None, each.id)]
     found: list[Account] = g.accounts
     return found
 
@@ -147,7 +156,8 @@ def current_scope() -> Scope:
     """The scope of this request; kept for it."""
     if "scope" not in g:
         account = account_of(request.values.get("account") or _last_account())
-        session["account"] = account.key
+        if token() is None:
+            session["account"] = account.key
         if request.method == "GET" and request.blueprint in _CHECKED:
             params.refuse_unknown(request.args, _BESIDES)
         scope = params.of_account(

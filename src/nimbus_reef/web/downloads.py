@@ -1,4 +1,4 @@
-"""Tables taken out: CSV streamed, Parquet and small workbooks at once, large workbooks by a worker."""
+"""Tables taken out: CSV streamed, JSON, Parquet and small workbooks at once, large workbooks by a worker."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ from nimbus_reef.formats.tables import Table, csv_lines
 from nimbus_reef.jobs import exports as work
 from nimbus_reef.store.people import trail
 from nimbus_reef.store.record import loads
-from nimbus_reef.web.current import context, current_scope, person, services
+from nimbus_reef.web.current import context, current_scope, person, services, token
 from nimbus_reef.web.kit.views import AreaView
 
 AT_ONCE_ROWS: Final = 1_000
@@ -26,13 +26,13 @@ _PARQUET: Final = "application/vnd.apache.parquet"
 
 def hand_out(table: Table, ending: str) -> AnyResponse:
     """The table in the form that the address ends in; a large workbook leads to its progress."""
-    account, who, store = current_scope().account, person(), services().store
+    account, who, store, by = current_scope().account, person(), services().store, token()
     trail.note(
         store,
         "exported",
         person_id=who.id,
         account_id=account.id,
-        detail={"table": table.name, "rows": len(table.rows), "as": ending},
+        detail={"table": table.name, "rows": len(table.rows), "as": ending} | ({"token": by.name} if by else {}),
     )
     file_name = f"{account.key}-{table.name}.{ending}"
     if ending == "csv":
@@ -42,8 +42,10 @@ def hand_out(table: Table, ending: str) -> AnyResponse:
     if ending == "parquet":
         work.as_parquet(table, target)
         return _attached(Response(target.getvalue(), mimetype=_PARQUET), file_name)
-    if ending != "xlsx":
-        raise BadInput(f"“{ending}” is not a download format.", remedy="Use csv, xlsx or parquet.")
+    if ending == "json":
+        return Response(work.as_json(table), mimetype="application/json")
+    if ending != "xlsx" or by:
+        raise BadInput(f"“{ending}” is not a download format.", remedy="Use csv, json, xlsx (in a browser) or parquet.")
     return _as_workbook([table], file_name)
 
 

@@ -13,7 +13,7 @@ from typing import Any, Final
 from urllib.parse import urlencode
 
 import structlog
-from flask import Flask, g, redirect, render_template, request, url_for
+from flask import Flask, g, jsonify, redirect, render_template, request, url_for
 from flask_compress import Compress
 from flask_login import current_user, login_user
 from flask_wtf.csrf import CSRFError
@@ -48,6 +48,8 @@ from nimbus_reef.store.reading.facts import TARGET_SOURCES, Facts
 from nimbus_reef.store.record import snapshot_reads
 from nimbus_reef.store.record.engine import Store
 from nimbus_reef.web import security
+from nimbus_reef.web.api.routes import api
+from nimbus_reef.web.api_tokens import reads_tables
 from nimbus_reef.web.areas import AREAS, BY_NAME
 from nimbus_reef.web.bar.routes import bar
 from nimbus_reef.web.current import (
@@ -80,6 +82,8 @@ from nimbus_reef.web.settings.routes import settings
 
 log = structlog.get_logger("web")
 
+Answer = tuple[str | Response, int, dict[str, str]]
+
 _STATUS = {
     BadInput: 400,
     BadFile: 422,
@@ -105,6 +109,7 @@ def make_app(config: Config, store: Store, queue: Queue, *, secret_key: str, tes
         SESSION_COOKIE_SAMESITE="Lax",
         PERMANENT_SESSION_LIFETIME=timedelta(days=14),
         SIGN_IN_LIMIT=config.sign_in_limit,
+        API_LIMIT=config.api_limit,
         RATELIMIT_STORAGE_URI=config.redis_url or "memory://",
         RATELIMIT_IN_MEMORY_FALLBACK_ENABLED=bool(config.redis_url),
         WTF_CSRF_TIME_LIMIT=None,
@@ -116,6 +121,7 @@ def make_app(config: Config, store: Store, queue: Queue, *, secret_key: str, tes
     # Two slashes in an address are no other way to say one: the redirect would name the host that the request names.
     app.url_map.merge_slashes = False
     app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
+    app.extensions["reef_tables"] = {area.name: (area.title, area.tables) for area in AREAS}
     app.extensions["reef"] = Services(
         config,
         store,
@@ -130,6 +136,7 @@ def make_app(config: Config, store: Store, queue: Queue, *, secret_key: str, tes
     app.session_interface = ReefSessions(store)
     _one_moment(app)
     security.guard(app)
+    reads_tables(app)
     app.before_request(_keep_filter)
     Compress(app)
     for each in (
@@ -144,6 +151,7 @@ def make_app(config: Config, store: Store, queue: Queue, *, secret_key: str, tes
         bar,
         sending,
         marketplace,
+        api,
     ):
         app.register_blueprint(each)
     app.context_processor(_everywhere)
@@ -279,9 +287,11 @@ def _has_frame() -> bool:
 
 
 def _map_errors(app: Flask) -> None:
-    """Every error becomes a page of one layout: what happened, where, what to do."""
+    """Every error becomes a page of one layout, or JSON for a program: what happened, where, what to do."""
 
-    def page(status: int, message: str, remedy: str) -> tuple[str, int, dict[str, str]]:
+    def page(status: int, message: str, remedy: str) -> Answer:
+        if security.asks_for_json():
+            return jsonify(message=message, remedy=remedy), status, {}
         # htmx swaps only answers of 2xx; the header tells the page's script to show this one.
         template = "error_framed.html" if status < 500 and _has_frame() else "error.html"
         return (
@@ -291,7 +301,7 @@ def _map_errors(app: Flask) -> None:
         )
 
     @app.errorhandler(NoFigures)
-    def empty(problem: NoFigures) -> tuple[str, int, dict[str, str]]:
+    def empty(problem: NoFigures) -> Answer:
         if request.method != "GET" or (request.endpoint or "").endswith(_FILES):
             return page(404, problem.message, problem.remedy)
         area = BY_NAME[(request.endpoint or "").partition(".")[0]]
@@ -303,7 +313,7 @@ def _map_errors(app: Flask) -> None:
                 head=[f"{area.name}/_head.html", "_area_head.html"] if area.views else "",
                 against=problem.days == "against",
                 view=(request.view_args or {}).get("name", ""),
-                views=area.views,
+                views=area.heads,
             ),
             200,
             {},
@@ -319,29 +329,29 @@ def _map_errors(app: Flask) -> None:
             area=area.title,
             head=[f"{area.name}/_head.html", "_area_head.html"] if area.views else "",
             view=(request.view_args or {}).get("name", ""),
-            views=area.views,
+            views=area.heads,
             second=f"{here_path()}?{query}",
         )
 
     @app.errorhandler(ReefError)
-    def known(problem: ReefError) -> tuple[str, int, dict[str, str]]:
+    def known(problem: ReefError) -> Answer:
         status = next((code for kind, code in _STATUS.items() if isinstance(problem, kind)), 400)
         where = f"{problem.place}: " if problem.place else ""
         g.store_away = isinstance(problem, StoreAway)
         return page(status, f"{where}{problem.message}", problem.remedy)
 
     @app.errorhandler(OSError)
-    def unwritable(problem: OSError) -> tuple[str, int, dict[str, str]]:
+    def unwritable(problem: OSError) -> Answer:
         return known(DiskFull()) if is_full_disk(problem) else unknown(problem)
 
     @app.errorhandler(CSRFError)
-    def forged(_: CSRFError) -> Response | tuple[str, int, dict[str, str]]:
+    def forged(_: CSRFError) -> Response | Answer:
         if not current_user.is_authenticated and request.endpoint not in security.OPEN_ENDPOINTS:
             return security.to_sign_in()
         return page(400, "The page has expired.", "Reload it and try again.")
 
     @app.errorhandler(HTTPException)
-    def http(problem: HTTPException) -> tuple[str, int, dict[str, str]]:
+    def http(problem: HTTPException) -> Answer:
         words = {
             404: ("There is no such page.", "Use a link in the application."),
             405: ("This address cannot be opened.", "Go back and use the button."),
@@ -352,7 +362,7 @@ def _map_errors(app: Flask) -> None:
         return page(problem.code or 500, message, remedy)
 
     @app.errorhandler(Exception)
-    def unknown(problem: Exception) -> tuple[str, int, dict[str, str]]:
+    def unknown(problem: Exception) -> Answer:
         if app.testing:
             raise problem
         fault = secrets.token_hex(4)

@@ -7,7 +7,7 @@ from datetime import timedelta
 from typing import Any, Final
 from urllib.parse import urlsplit
 
-from flask import Flask, Response, current_app, redirect, request, url_for
+from flask import Flask, Response, current_app, jsonify, redirect, request, url_for
 from flask_limiter import Limiter
 from flask_limiter.util import get_remote_address
 from flask_login import LoginManager, current_user
@@ -27,6 +27,7 @@ logins = LoginManager()
 
 OPEN_ENDPOINTS = frozenset({"people.sign_in", "people.set_up", "people.take_up", "static", "alive", "ready", "metrics"})
 """What answers without a sign-in, and stands outside the frame."""
+BEARER: Final = "Bearer "
 _SMALL_BYTES: Final = 64 * 1024
 _CONTROL: Final = re.compile("[\x00-\x08\x0b\x0c\x0e-\x1e\x7f\ud800-\udfff]")
 """No text holds one; \\x1f stands between two names in forms of our own."""
@@ -80,6 +81,23 @@ def to_sign_in() -> AnyResponse:
     target = f"{page.path}?{page.query}" if page.query else page.path
     address = url_for("people.sign_in", next=target, lost=None if asks else "yes")
     return Response(status=401, headers={"HX-Redirect": address}) if in_page else redirect(address)
+
+
+def shows_token() -> bool:
+    """Whether the request shows a token, be it one that works or not."""
+    return request.headers.get("Authorization", "").startswith(BEARER)
+
+
+def asks_for_json() -> bool:
+    """Whether a program asks, which reads JSON rather than pages."""
+    return shows_token() or request.path.startswith("/api/")
+
+
+def to_token() -> AnyResponse:
+    """What a program is told that shows no token, or one that does not work any more."""
+    answer = jsonify(message="This address needs a token that works.", remedy="Make one on the page Me.")
+    answer.status_code, answer.headers["WWW-Authenticate"] = 401, BEARER.strip()
+    return answer
 
 
 def own_names(config: Config) -> frozenset[str]:
@@ -149,7 +167,7 @@ def guard(app: Flask) -> None:
     def must_be_signed_in() -> Any:
         if request.endpoint is None or request.endpoint in OPEN_ENDPOINTS:
             return None
-        refused = None if current_user.is_authenticated else to_sign_in()
+        refused = None if current_user.is_authenticated else to_token() if asks_for_json() else to_sign_in()
         if refused is None and request.values.get("account"):
             # Whatever the route then does: an account that is named is one of this person's.
             account_of(request.values["account"])

@@ -143,6 +143,34 @@ def sums(found: Outcomes, entries: Sequence[ChangeOutcome] | None = None) -> lis
     return lines
 
 
+def sums_table(found: Outcomes) -> Table:
+    """What the changes of each sheet promised and brought, by kind, as a file: money in units per 30 days."""
+    rows = [
+        {"sheet": number, "sent": sent, "kind": line.name, "changes": line.changes, **_total(line.total)}
+        | {"until": line.until}
+        for (sent, number), own in by_sheet(found).items()
+        for line in sums(found, own)
+    ]
+    schema = {
+        "sheet": pl.Int64,
+        "sent": pl.Date,
+        "kind": pl.String,
+        "changes": pl.Int64,
+        "judged": pl.Int64,
+        **dict.fromkeys(_MONEY, pl.Float64),
+        "verdict": pl.String,
+        "until": pl.Date,
+    }
+    return Table("sheets", pl.DataFrame(rows, schema=schema, orient="row"), dict.fromkeys(_MONEY, "0.00"))
+
+
+def _total(of: OutcomeSum) -> dict[str, Any]:
+    if not of.changes:
+        return {"judged": 0, **dict.fromkeys(_MONEY), "verdict": ""}
+    money = zip(_MONEY, (of.promised, of.result, *of.range), strict=True)
+    return {"judged": of.changes, **{name: _month(each) for name, each in money}, "verdict": of.verdict.value}
+
+
 def counted(each: ChangeOutcome) -> bool:
     """Whether it has a place in its sum: adjustments that moved with bids tell the money of these bids again."""
     beside = each.kind is OutcomeKind.ADJUSTMENTS and each.change.package

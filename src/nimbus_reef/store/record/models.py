@@ -696,6 +696,21 @@ sending_change = Table(
     Column("said", String(512), nullable=False, server_default=""),
     **_TABLE,
 )
+# A token by which a program reads what a person may see; the token itself is not kept.
+api_token = Table(
+    "api_token",
+    metadata,
+    _id(),
+    _ref("person_id", "person"),
+    _ref("account_id", "account", nullable=True),
+    Column("name", String(64), nullable=False),
+    Column("digest", CHAR(64, charset="ascii", collation="ascii_bin"), nullable=False, unique=True),
+    Column("ends_at", DateTime, nullable=False),
+    Column("used_at", DateTime, nullable=True),
+    Column("revoked_at", DateTime, nullable=True),
+    _now("made_at"),
+    **_TABLE,
+)
 # A marketplace that an account is linked to; its secret is encrypted.
 marketplace_link = Table(
     "marketplace_link",

@@ -78,7 +78,6 @@ VIEWS: Final[Mapping[str, AreaView]] = {
     "names": AreaView("Names", name_pages.page),
     "catch-all": AreaView("Catch-all", catch_all_pages.page, TARGET_SOURCES),
 }
-TITLES: Final = {name: each.title for name, each in VIEWS.items()}
 
 
 _JUDGED: Final = {"ads": Judged.ADS, "duplicates": Judged.TARGETS}

@@ -34,7 +34,6 @@ VIEWS: Final[Mapping[str, AreaView]] = {
     "budgets": AreaView("Budgets", budget_pages.page, files.NEEDS["budgets"], budget_pages.LIST),
     "boosts": AreaView("Boosts", boost_pages.page),
 }
-TITLES: Final = {name: each.title for name, each in VIEWS.items()}
 
 
 def _before(name: str) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from datetime import timedelta
 from typing import Final
 
@@ -13,16 +14,17 @@ from nimbus_reef.analysis.findings import SOURCES, Findings, findings_known, wai
 from nimbus_reef.analysis.findings import findings as findings_of
 from nimbus_reef.analysis.judged import Judged
 from nimbus_reef.analysis.opened_findings import group_of
+from nimbus_reef.analysis.recurring import since_last
 from nimbus_reef.core.checks import CHECKS
 from nimbus_reef.errors import BadInput, NotFound
 from nimbus_reef.formats.typed import whole
 from nimbus_reef.jobs.intake import today_of
 from nimbus_reef.store.people import closed_audits, hidden_findings
 from nimbus_reef.web.current import away_from, context, current_scope, figures, is_first_answer, must_write, services
-from nimbus_reef.web.downloads import hand_out_workbook
+from nimbus_reef.web.downloads import hand_out, hand_out_workbook
 from nimbus_reef.web.findings import opened_pages, pages, report_pages
 from nimbus_reef.web.findings.forms import PutAwayForm
-from nimbus_reef.web.findings.workbook import sheets
+from nimbus_reef.web.findings.workbook import findings_table, sheets
 from nimbus_reef.web.kit.context import shown
 from nimbus_reef.web.kit.judging import judged_first
 from nimbus_reef.web.kit.lacking import need
@@ -124,12 +126,26 @@ def page_foot() -> PageResponse:
     return PageResponse(report_pages.page_foot(context()), mimetype="text/css")
 
 
-@findings.get("/workbook.xlsx")
-def workbook() -> AnyResponse:
-    """The audit as a workbook: summary, findings, targets, search terms, words, plan."""
+@findings.get("/export.<ending>")
+def export(ending: str) -> AnyResponse:
+    """Every finding as a file, a row each."""
+    scope, found = _loaded(), found_now()
+    recurring = since_last(services().facts, scope.account, found, scope.part)
+    return hand_out(replace(findings_table(found, recurring), name="findings"), ending)
+
+
+def _loaded() -> Scope:
+    """The scope, where anything is loaded."""
     scope = current_scope()
     if scope.newest is None:
         raise NotFound("Nothing to report yet.", remedy="Load a report first.")
+    return scope
+
+
+@findings.get("/workbook.xlsx")
+def workbook() -> AnyResponse:
+    """The audit as a workbook: summary, findings, targets, search terms, words, plan."""
+    scope = _loaded()
     tables = sheets(context(), found_now(), today_of(scope.account))
     return hand_out_workbook(tables, f"audit-{scope.window.first}-{scope.window.last}")
 

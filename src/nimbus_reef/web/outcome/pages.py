@@ -21,6 +21,7 @@ from nimbus_reef.core.outcome import OutcomeVerdict
 from nimbus_reef.core.windows import per_month
 from nimbus_reef.errors import NotFound
 from nimbus_reef.formats.figures import Figures
+from nimbus_reef.formats.tables import Table
 from nimbus_reef.web.kit.answers import Answer
 from nimbus_reef.web.kit.context import Context
 from nimbus_reef.web.kit.drawers import Drawer, offered
@@ -461,6 +462,11 @@ def audits(ask: Context) -> AuditsView:
         else Answer("No change was carried out yet.", "Send changes from the plan.")
     )
     return AuditsView(answer, entries, money, [(place, figures.short(amount)) for place, amount in money.ticks()])
+
+
+def audits_file(ask: Context) -> Table:
+    """The sums of all sheets as a file."""
+    return listed.sums_table(judged.outcomes(ask.facts, ask.selection))
 
 
 def _audit_name(sent: date, number: int, figures: Figures) -> str:

@@ -22,8 +22,7 @@ VIEWS: Final[Mapping[str, AreaView]] = {
         things="changes",
         template="changes",
     ),
-    "sheets": AreaView("Audits", pages.audits, template="audits"),
+    "sheets": AreaView("Audits", pages.audits, file=pages.audits_file, template="audits"),
 }
-TITLES: Final = {name: each.title for name, each in VIEWS.items()}
 add_pages(outcome, VIEWS, "Outcome", "This area needs targets by day, and changes that were carried out.")
 add_acceptance(outcome, VIEWS, "Outcome")

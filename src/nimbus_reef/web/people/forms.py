@@ -8,7 +8,7 @@ from wtforms import BooleanField, DateField, PasswordField, StringField
 from wtforms.validators import AnyOf, Optional, ValidationError
 
 from nimbus_reef.store.people.people import SHORTEST_PASSWORD, Role
-from nimbus_reef.web.kit.forms import IdsField, ReefForm, stripped
+from nimbus_reef.web.kit.forms import IdsField, ReefForm, WholeField, stripped
 
 
 def _as_typed(text: str | None) -> str:
@@ -91,3 +91,11 @@ class TrailForm(ReefForm):
     what = StringField("what", filters=[stripped])
     first = DateField("from", [Optional()], description="Enter a date such as 2026-11-01.")
     last = DateField("to", [Optional()], description="Enter a date such as 2026-11-30.")
+
+
+class TokenForm(ReefForm):
+    """A token by which a program reads: what it is for, of which account (empty: all), for how many days."""
+
+    called = StringField("what it is for", filters=[stripped])
+    of = StringField("account", filters=[stripped])
+    days = WholeField("days", description="Choose one of the list.")

@@ -8,6 +8,8 @@ from typing import Any, Final
 
 from nimbus_reef.core.checks import CHECKS
 from nimbus_reef.errors import BadInput
+from nimbus_reef.store.people.accounts import Account
+from nimbus_reef.store.people.api_tokens import ApiToken
 from nimbus_reef.store.people.people import Listed, Role
 from nimbus_reef.store.people.sessions import PersonSession
 from nimbus_reef.store.people.trail import Entry
@@ -109,6 +111,35 @@ def session_line(each: PersonSession, *, here: bool) -> SessionLine:
     agent = " on ".join(name for name in names if name) or each.agent[:60] or "unknown"
     begun, seen = (f"{at:%Y-%m-%d %H:%M} UTC" for at in (each.begun_at, each.seen_at))
     return SessionLine(each.id, agent, each.address, begun, seen, here)
+
+
+TOKEN_DAYS: Final = (30, 90, 365)
+
+
+@dataclass(frozen=True, slots=True)
+class TokenLine:
+    """A token by which a program of one's own reads tables."""
+
+    id: int
+    name: str
+    reads: str
+    ends: str
+    used: str
+
+
+def token_lines(tokens: Sequence[ApiToken], accounts: Sequence[Account]) -> list[TokenLine]:
+    """One's tokens as *Me* lists them; days in UTC."""
+    called = {each.id: f"{each.brand}, {each.country}" for each in accounts}
+    return [
+        TokenLine(
+            each.id,
+            each.name,
+            called.get(each.account_id, "no account any more") if each.account_id else "all your accounts",
+            f"{each.ends_at:%Y-%m-%d}",
+            f"{each.used_at:%Y-%m-%d %H:%M} UTC" if each.used_at else "never",
+        )
+        for each in tokens
+    ]
 
 
 @dataclass(frozen=True, slots=True)

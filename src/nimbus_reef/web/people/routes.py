@@ -14,17 +14,25 @@ from nimbus_reef.errors import BadInput, Conflict, NotFound, ReefError
 from nimbus_reef.formats.tables import csv_lines
 from nimbus_reef.formats.typed import whole
 from nimbus_reef.jobs import demo_brands
+from nimbus_reef.store.people import api_tokens, refused_sign_ins, trail
 from nimbus_reef.store.people import people as store_people
-from nimbus_reef.store.people import refused_sign_ins, trail
 from nimbus_reef.store.people import sessions as store_sessions
 from nimbus_reef.store.people.people import Role
 from nimbus_reef.store.people.trail import Asked
 from nimbus_reef.store.record import loads, workers
 from nimbus_reef.web import new_account, sessions
-from nimbus_reef.web.current import inside, must_manage, my_accounts, person, services
+from nimbus_reef.web.current import account_of, inside, must_manage, my_accounts, person, services
 from nimbus_reef.web.kit.account_forms import AccountForm
 from nimbus_reef.web.people import pages
-from nimbus_reef.web.people.forms import InviteForm, OneselfForm, OwnerForm, RightsForm, SignInForm, TrailForm
+from nimbus_reef.web.people.forms import (
+    InviteForm,
+    OneselfForm,
+    OwnerForm,
+    RightsForm,
+    SignInForm,
+    TokenForm,
+    TrailForm,
+)
 from nimbus_reef.web.security import limiter, most_tries, sign_in_limit
 
 people = Blueprint("people", __name__)
@@ -240,11 +248,43 @@ def take_up(token: str) -> Response | str | tuple[str, int]:
 
 @people.get("/me")
 def me() -> str:
-    """One's name, password, sessions."""
+    """One's name, password, sessions, tokens."""
+    return _me_page()
+
+
+def _me_page(made: str = "") -> str:
     now = sessions.here().row
     open_now = store_sessions.of_person(services().store, person().id)
     lines = [pages.session_line(each, here=now is not None and each.id == now.id) for each in open_now]
-    return render_template("people/me.html", who=person(), sessions=lines)
+    return render_template(
+        "people/me.html",
+        who=person(),
+        sessions=lines,
+        tokens=pages.token_lines(api_tokens.of_person(services().store, person().id), my_accounts()),
+        accounts=my_accounts(),
+        days=pages.TOKEN_DAYS,
+        made=made,
+        tables=url_for("api.tables", _external=True),
+    )
+
+
+@people.post("/me/tokens")
+def make_token() -> str:
+    """A token by which a program of one's own reads tables, shown this once."""
+    form = TokenForm(request.form).checked()
+    of = account_of(form.of.data) if form.of.data else None
+    token = api_tokens.make(
+        services().store, person().id, form.called.data or "", form.days.data or 0, of.id if of else None
+    )
+    return _me_page(token)
+
+
+@people.post("/me/tokens/<int:token_id>/revoke")
+def revoke_token(token_id: int) -> Response:
+    """Ends one of one's tokens."""
+    api_tokens.revoke(services().store, person().id, token_id)
+    flash("The token does not work any more.")
+    return redirect(url_for("people.me"))
 
 
 @people.post("/me/name")

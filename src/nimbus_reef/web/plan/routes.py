@@ -27,8 +27,10 @@ from nimbus_reef.store.people.plans import Planned
 from nimbus_reef.store.reading import marketplace_ids
 from nimbus_reef.store.record import loads, workers
 from nimbus_reef.web.current import account_by_id, context, current_scope, figures, inside, must_write, person, services
+from nimbus_reef.web.downloads import hand_out
 from nimbus_reef.web.kit.context import shown
 from nimbus_reef.web.kit.guard import asked_about
+from nimbus_reef.web.kit.plan_file import plan_table
 from nimbus_reef.web.kit.stale import typed_anew
 from nimbus_reef.web.plan import layout_pages, pages
 from nimbus_reef.web.plan.forms import ValueForm
@@ -63,6 +65,12 @@ def sheet(ending: str) -> Response:
     change_sheet.as_xlsx(changes, target)
     kind = "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet"
     return _sent(Response(target.getvalue(), mimetype=kind), ending, ending, planned)
+
+
+@plan.get("/export.<ending>")
+def export(ending: str) -> AnyResponse:
+    """The plan as a table to read; nothing counts as sent by it."""
+    return hand_out(replace(plan_table(_planned()), name="plan"), ending)
 
 
 def _whole_plan() -> list[Planned]:

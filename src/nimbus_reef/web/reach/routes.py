@@ -93,7 +93,6 @@ VIEWS: Final[Mapping[str, AreaView]] = {
     ),
     "two-phrases": AreaView("Two phrases", two_phrase_pages.page, files.NEEDS["phrases"], file=two_phrase_pages.table),
 }
-TITLES: Final = {name: each.title for name, each in VIEWS.items()}
 LATER: Final = timedelta(weeks=4)
 MOST_SET_ASIDE: Final = 500
 
