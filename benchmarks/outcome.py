@@ -25,7 +25,7 @@ import polars as pl
 from benchmarks.lived import Lived, begun
 from nimbus_reef import config
 from nimbus_reef.analysis.outcome import judged
-from nimbus_reef.analysis.outcome.judged import ChangeOutcome, Outcomes
+from nimbus_reef.analysis.outcome.change_outcomes import ChangeOutcome, Outcomes
 from nimbus_reef.analysis.outcome.kinds import OutcomeKind
 from nimbus_reef.cli import wiring
 from nimbus_reef.core.outcome import OutcomeVerdict, SumPart, summed

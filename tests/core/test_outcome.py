@@ -50,7 +50,7 @@ def test_a_cut_that_kept_its_promise() -> None:
     assert result.level == pytest.approx(2.154131, abs=1e-6)
     assert (result.profit, result.spread) == pytest.approx((0.399141, 0.110288), abs=1e-6)
     assert tuple(30 * end for end in result.range) == pytest.approx((7.73, 16.21), abs=0.01)
-    assert outcome.verdict(result, 0.4209) is OutcomeVerdict.KEPT
+    assert outcome.by_range(result.range, 0.4209) is OutcomeVerdict.KEPT
 
 
 def test_a_pause_whose_spend_stayed_away() -> None:
@@ -78,8 +78,8 @@ def test_a_new_target_pays_or_it_is_too_early() -> None:
 
 def test_a_price_that_promised_nothing_has_an_effect_and_no_verdict() -> None:
     result = outcome.of_price(SIDES, WORTH, 0.75, ANSWER, SIBLINGS)
-    assert outcome.verdict(result, 0.0) is OutcomeVerdict.NONE
-    assert outcome.verdict(result, -1.0) is OutcomeVerdict.NONE
+    assert outcome.by_range(result.range, 0.0) is OutcomeVerdict.NONE
+    assert outcome.by_range(result.range, -1.0) is OutcomeVerdict.NONE
 
 
 def test_without_a_click_after_the_price_is_the_usual_one() -> None:
@@ -94,7 +94,7 @@ def test_a_price_that_takes_profit_away_did_not() -> None:
     dear = Sides(28, 400, 200, 28, 560, 504, 14)
     result = outcome.of_price(dear, ClickWorth(30, 570, 30, 0.4), 1.4, ANSWER, SIBLINGS)
     assert result.range[1] < 0
-    assert outcome.verdict(result, 1.0) is OutcomeVerdict.DID_NOT
+    assert outcome.by_range(result.range, 1.0) is OutcomeVerdict.DID_NOT
 
 
 def test_it_is_said_when_a_promise_can_be_told() -> None:

@@ -11,9 +11,10 @@ from tests.planned import BID, PROMISE
 from nimbus_reef.analysis.outcome import judged, listed
 from nimbus_reef.analysis.outcome.kinds import OutcomeKind, kind_of
 from nimbus_reef.analysis.outcome.measured import AccountMoves
+from nimbus_reef.analysis.outcome.wholes import whole_of
 from nimbus_reef.analysis.selection import Selection
 from nimbus_reef.core.change_periods import NoVerdict
-from nimbus_reef.core.changes import Action, Entity
+from nimbus_reef.core.changes import Action, Change, Entity
 from nimbus_reef.core.outcome import OutcomeVerdict
 from nimbus_reef.core.windows import Window
 from nimbus_reef.formats.figures import Figures
@@ -24,6 +25,7 @@ from nimbus_reef.store.reading.facts import Facts
 from nimbus_reef.web.outcome import wording
 from nimbus_reef.web.outcome.money_axis import axis
 
+NOTHING = replace(PROMISE, clicks=0, orders=0, spend=0.0, sales=0.0, a=1.0, b=1.0, aov=0.0, projected={})
 EURO = Figures("en_IE", "EUR")
 
 
@@ -40,6 +42,7 @@ def test_an_audit_is_judged_by_what_it_truly_did(lived):
     every_change_has_a_verdict_or_a_reason_and_a_sentence(found)
     sums_count_each_change_once(found)
     a_bid_is_judged_without_the_searches_that_a_negative_took(found)
+    what_moves_a_whole_is_judged_on_it(lived)
 
 
 def verdicts_are_mostly_right(rows):
@@ -86,6 +89,40 @@ def a_bid_is_judged_without_the_searches_that_a_negative_took(found):
             assert each.promised < each.done.promise.profit
 
 
+def what_moves_a_whole_is_judged_on_it(lived):
+    """Budgets, ads, a boost and a campaign of one's own, two weeks after the audit; changes of a day count once."""
+    for view in ("budgets", "ads"):
+        lived.accept(lived.propose(view)[:6])
+    campaigns = lived.own.settings.things["campaign"]
+    one, other = [name for (name,), held in campaigns.items() if held["state"] == "enabled"][:2]
+    own = [
+        Change(
+            0, Action.CREATE, Entity.BID_BOOST, one, "percent", "40", from_hour="18", to_hour="22", reason="evening"
+        ),
+        Change(0, Action.UPDATE, Entity.CAMPAIGN, other, "bidding", "down_only", "up_and_down"),
+        Change(0, Action.UPDATE, Entity.CAMPAIGN, other, "portfolio", "Own", ""),
+    ]
+    plans.accept_packages(lived.store, lived.account.id, lived.person_id, [[(each, NOTHING)] for each in own])
+    day = lived.own.today
+    lived.send()
+    lived.live(17)
+    found = [each for each in judged.outcomes(lived.facts, lived.selection()).entries if each.done.sent >= day]
+    kinds = {each.kind for each in found}
+    assert kinds >= {OutcomeKind.BUDGETS, OutcomeKind.ADS, OutcomeKind.BOOSTS, OutcomeKind.SETTINGS, OutcomeKind.NAMES}
+    for each in found:
+        bold, _ = wording.sentence(each, EURO)
+        assert bold.endswith(".")
+    wholes = [each for each in found if each.whole is not None]
+    assert wholes
+    assert len({(whole_of(each.done), each.day) for each in wholes}) == len(wholes)
+    for each in wholes:
+        assert each.low < each.result < each.high
+        assert (each.part is not None) is (each.promised > 0)
+    (boost,) = [each for each in found if each.kind is OutcomeKind.BOOSTS]
+    assert 1.2 < boost.ratio <= 1.4
+    assert boost.worth.order_value > 0, "a boost is accepted without figures: what the account's clicks bring stands in"
+
+
 def test_an_account_that_has_sums_of_a_month_alone_says_what_it_lacks(store, account, tmp_path):
     path = tmp_path / "month.csv"
     path.write_text(
@@ -109,10 +146,10 @@ def test_a_change_is_of_the_kind_that_it_is_judged_by():
     assert kind_of(BID) is OutcomeKind.LOWERED
     assert kind_of(replace(BID, new_value="2.00")) is OutcomeKind.RAISED
     assert kind_of(replace(BID, field="state", new_value="paused")) is OutcomeKind.PAUSES
-    assert kind_of(replace(BID, field="state", new_value="enabled")) is OutcomeKind.OTHER
+    assert kind_of(replace(BID, field="state", new_value="enabled")) is OutcomeKind.SETTINGS
     assert kind_of(made) is OutcomeKind.NEW
     assert kind_of(replace(made, entity=Entity.NEGATIVE)) is OutcomeKind.NEGATIVES
-    assert kind_of(replace(BID, entity=Entity.CAMPAIGN, field="daily_budget")) is OutcomeKind.OTHER
+    assert kind_of(replace(BID, entity=Entity.CAMPAIGN, field="daily_budget")) is OutcomeKind.BUDGETS
 
 
 def test_the_axis_holds_everything_and_zero():

@@ -7,7 +7,7 @@ from dataclasses import replace
 from typing import Final
 
 from nimbus_reef.analysis.outcome import judged
-from nimbus_reef.analysis.outcome.judged import ChangeOutcome
+from nimbus_reef.analysis.outcome.change_outcomes import ChangeOutcome
 from nimbus_reef.analysis.selection import Selection
 from nimbus_reef.analysis.sheet_rows import NO_BASIS, promise
 from nimbus_reef.core.changes import Entity, inverse, word_of

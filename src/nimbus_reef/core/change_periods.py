@@ -23,11 +23,13 @@ class NoVerdict(StrEnum):
     CHANGED_TWICE = "changed twice"
     FEW_DAYS = "few days"
     OUT_OF_BUDGET = "out of budget"
+    OFF = "off"
+    OUT_OF_STOCK = "out of stock"
     NO_CLICKS = "no clicks"
     NO_TERMS = "no terms"
     NO_DAYS = "no days"
     PROMISED_NOTHING = "promised nothing"
-    NO_RULE = "no rule"
+    WITH_ANOTHER = "with another change"
 
 
 def before(day: date, previous: date | None, first_loaded: date) -> Window | None:

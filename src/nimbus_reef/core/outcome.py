@@ -198,11 +198,11 @@ def _weighed(sides: Sides, x: float, response: ClickResponse, control: Control) 
     return Weighed(usual, (seen, 1 / before + 1 / after + control.variance + control.drift**2))
 
 
-def verdict(outcome: PriceOutcome, promised: float) -> OutcomeVerdict:
-    """Whether a price kept its promise of profit a day; none where it promised none."""
+def by_range(found: tuple[float, float], promised: float) -> OutcomeVerdict:
+    """Whether the 80 % range of what came keeps a promise of profit a day; no verdict where it promised none."""
     if promised <= 0:
         return OutcomeVerdict.NONE
-    low, high = outcome.range
+    low, high = found
     if low > 0:
         return OutcomeVerdict.KEPT
     return OutcomeVerdict.DID_NOT if high < promised / 2 else OutcomeVerdict.TOO_EARLY
@@ -282,11 +282,7 @@ class OutcomeSum:
     @property
     def verdict(self) -> OutcomeVerdict:
         """As of a single change."""
-        if self.promised <= 0:
-            return OutcomeVerdict.NONE
-        if self.range[0] > 0:
-            return OutcomeVerdict.KEPT
-        return OutcomeVerdict.DID_NOT if self.range[1] < self.promised / 2 else OutcomeVerdict.TOO_EARLY
+        return by_range(self.range, self.promised)
 
 
 @dataclass(frozen=True, slots=True)

@@ -13,18 +13,21 @@ import polars as pl
 from nimbus_reef.analysis import bid_response
 from nimbus_reef.analysis.margins import margins_by_home
 from nimbus_reef.analysis.outcome import measured
+from nimbus_reef.analysis.outcome.change_outcomes import ChangeOutcome, Outcomes, early
 from nimbus_reef.analysis.outcome.kinds import OutcomeKind, kind_of
 from nimbus_reef.analysis.outcome.measured import AccountMoves, Compared
+from nimbus_reef.analysis.outcome.wholes import Wholes, promised_profit_of, whole_of
 from nimbus_reef.analysis.selection import Selection
-from nimbus_reef.core import change_periods, outcome, windows, words
+from nimbus_reef.core import change_periods, outcome, words
+from nimbus_reef.core.boosts import HOURS, weekdays_of
 from nimbus_reef.core.change_periods import MOST_BEFORE, NoVerdict
-from nimbus_reef.core.changes import Change, Entity, number_of
+from nimbus_reef.core.changes import Action, Change, Entity, number_of
 from nimbus_reef.core.control import Control
 from nimbus_reef.core.model import MICRO, MatchType
-from nimbus_reef.core.outcome import ClickWorth, OutcomeVerdict, PriceOutcome, Sides, SumPart
+from nimbus_reef.core.outcome import ClickWorth, OutcomeVerdict, Sides, SumPart
 from nimbus_reef.core.promises import PRICE_DAYS, price_ratio, with_profit, worth_of
 from nimbus_reef.core.response import ClickResponse
-from nimbus_reef.core.stopped_spend import StoppedOutcome, StoppedSides, of_stopped, stopped_decided_after
+from nimbus_reef.core.stopped_spend import StoppedSides, of_stopped, stopped_decided_after
 from nimbus_reef.core.windows import Window
 from nimbus_reef.store.people import sendings
 from nimbus_reef.store.people.sendings import CarriedOut
@@ -33,60 +36,6 @@ from nimbus_reef.store.reading.facts import Facts
 
 Kept = TypeVar("Kept")
 _REACH: Final = timedelta(days=MOST_BEFORE)
-
-
-@dataclass(frozen=True, slots=True)
-class ChangeOutcome:
-    """
-    What came of a change. day: the first on which it held; before, after: the days compared. promised, result, low,
-    high: profit a day in units, or spend that stays away a day; unjudged: why there is no verdict (yet); until: the day
-    from which on it can likely be told, where it is too early; price, stopped, chance: what the verdict rests on, by
-    kind; within: it was held to sales within the target; control, worth: see `core.outcome`; part: what a sum takes;
-    kept: the part of its clicks whose searches no negative of the same day took.
-    """
-
-    done: CarriedOut
-    kind: OutcomeKind
-    verdict: OutcomeVerdict
-    day: date | None = None
-    before: Window | None = None
-    after: Window | None = None
-    unjudged: NoVerdict | None = None
-    promised: float = 0.0
-    result: float | None = None
-    low: float | None = None
-    high: float | None = None
-    until: date | None = None
-    price: PriceOutcome | None = None
-    stopped: StoppedOutcome | None = None
-    chance: float | None = None
-    within: bool = False
-    sides: Sides | None = None
-    stopped_sides: StoppedSides | None = None
-    control: Control | None = None
-    worth: ClickWorth | None = None
-    ratio: float | None = None
-    part: SumPart | None = None
-    margin_known: bool = True
-    kept: float = 1.0
-
-    @property
-    def change(self) -> Change:
-        """The change."""
-        return self.done.change
-
-
-@dataclass(frozen=True, slots=True)
-class Outcomes:
-    """All carried-out changes with what came of them, and how clicks answer bids in the account."""
-
-    entries: tuple[ChangeOutcome, ...]
-    response: ClickResponse
-    mature: date | None
-
-    def of(self, change_id: int) -> ChangeOutcome | None:
-        """The outcome of a change; None where it was not carried out."""
-        return next((each for each in self.entries if each.done.id == change_id), None)
 
 
 def outcomes(facts: Facts, selection: Selection) -> Outcomes:
@@ -102,16 +51,17 @@ def outcomes(facts: Facts, selection: Selection) -> Outcomes:
         response = bid_response.learned(facts, whole)
         if not done:
             return Outcomes((), response, newest - timedelta(days=account.maturing_days))
-        first = min(_earliest(each) for each in done) - _REACH
+        first = min(earliest(each) for each in done) - _REACH
         where = measured.moves(facts, whole, Window(min(first, newest), newest))
         judge = _Judge(facts, whole, where, response, done)
-        return Outcomes(tuple(judge.judged(each) for each in done), response, where.mature)
+        entries = [judge.judged(each) for each in done]
+        return Outcomes(tuple(judge.wholes.judged(entries)), response, where.mature)
 
     generation = sendings.carried_out_generation(facts.store, account.id)
     return facts.kept("outcomes", account.id, make, newest, generation, selection.aims, account.settings)
 
 
-def _earliest(done: CarriedOut) -> date:
+def earliest(done: CarriedOut) -> date:
     """The first day on which a change can have held: what the marketplace said, else the day after it was sent."""
     return done.day or done.sent + timedelta(days=1)
 
@@ -127,12 +77,22 @@ class _Judge:
     done: Sequence[CarriedOut]
     kept: dict[tuple[Any, ...], Any] = field(default_factory=dict)
 
+    @property
+    def wholes(self) -> Wholes:
+        """Judges what is judged on a whole."""
+        return Wholes(self.facts, self.selection, self.where, self._compared, self._until)
+
     def judged(self, done: CarriedOut) -> ChangeOutcome:
         """The outcome of a change."""
         kind = kind_of(done.change)
-        bare = ChangeOutcome(done, kind, OutcomeVerdict.NONE, day=_earliest(done))
-        if not self.where.by_day and kind is not OutcomeKind.OTHER:
-            return _early(bare, NoVerdict.NO_DAYS)
+        bare = ChangeOutcome(done, kind, OutcomeVerdict.NONE, day=earliest(done))
+        if kind is OutcomeKind.NAMES:
+            return replace(bare, unjudged=NoVerdict.PROMISED_NOTHING)
+        if not self.where.by_day:
+            return early(bare, NoVerdict.NO_DAYS)
+        made = self._made_with(done.change)
+        if made not in (None, done.change.row) and kind is not OutcomeKind.NEW:
+            return replace(bare, unjudged=NoVerdict.WITH_ANOTHER, with_row=made or 0)
         if kind in (OutcomeKind.LOWERED, OutcomeKind.RAISED):
             return self._bid(bare)
         if kind is OutcomeKind.ADJUSTMENTS:
@@ -141,7 +101,20 @@ class _Judge:
             return self._stopped(bare)
         if kind is OutcomeKind.NEW:
             return self._new(bare)
-        return replace(bare, unjudged=NoVerdict.NO_RULE)
+        if kind is OutcomeKind.CAMPAIGNS:
+            return self._new_home(bare)
+        return self._boost(bare) if kind is OutcomeKind.BOOSTS else bare
+
+    def _made_with(self, change: Change) -> int | None:
+        """The row of the change that made the campaign that this one was made with; None for one made by itself."""
+        if change.action is not Action.CREATE or not change.package:
+            return None
+
+        def make() -> Mapping[int, int]:
+            made = [each.change for each in self.done if each.change.action is Action.CREATE]
+            return {each.package: each.row for each in made if each.entity is Entity.CAMPAIGN}
+
+        return self._once(("made campaigns",), make).get(change.package)
 
     # --- prices --------------------------------------------------------------------------
 
@@ -149,7 +122,7 @@ class _Judge:
         change = bare.change
         number = self.where.ids.get((change.campaign, change.ad_group, change.target, change.match_type))
         if number is None:
-            return _early(bare, NoVerdict.NO_CLICKS)
+            return early(bare, NoVerdict.NO_CLICKS)
         bid = number_of(change.new_value)
         assert bid is not None
         assert bare.day is not None
@@ -169,7 +142,7 @@ class _Judge:
         ratio = (price_ratio(change) or 1.0) * moved
         product = pair.of(number).get("product", "")
         control = pair.control(campaign, product, whole_campaign=abs(moved - 1) > 1e-9)
-        return self._priced(found, ratio, control, campaign in pair.often)
+        return self._priced(found, ratio, control, campaign, number)
 
     def _sides(self, bare: ChangeOutcome, number: int) -> ChangeOutcome:
         """A target's days and figures before and after its change."""
@@ -217,7 +190,7 @@ class _Judge:
             parts = [was.clear()]
             for each in self.done:
                 kind = kind_of(each.change)
-                if kind.stops and _earliest(each) == day and (pauses or kind is OutcomeKind.NEGATIVES):
+                if kind.stops and earliest(each) == day and (pauses or kind is OutcomeKind.NEGATIVES):
                     parts.append(self._own_searches(each.change, was))
             return pl.concat(parts).unique(["target_id", "normal_id", "term"])
 
@@ -235,7 +208,7 @@ class _Judge:
         campaign = self.where.campaigns.get(change.campaign)
         ratio = price_ratio(change)
         if campaign is None or ratio is None or bare.day is None:
-            return _early(bare, NoVerdict.NO_CLICKS)
+            return early(bare, NoVerdict.NO_CLICKS)
         days = self.where.adjusted.get(campaign, [])
         previous = max((day for day in days if day < bare.day), default=None)
         following = min((day for day in days if day > bare.day), default=None)
@@ -254,7 +227,34 @@ class _Judge:
         bids = self._mean_bid_move(campaign, pair, bare.day)
         control = pair.control(campaign, "", whole_campaign=True)
         found = replace(bare, before=before, after=after, sides=sides)
-        return self._priced(found, ratio * bids, control, campaign in pair.often)
+        return self._priced(found, ratio * bids, control, campaign)
+
+    def _boost(self, bare: ChangeOutcome) -> ChangeOutcome:
+        """A boost of bids, on its weekdays and hours before and after."""
+        change = bare.change
+        campaign = self.where.campaigns.get(change.campaign)
+        assert bare.day is not None
+        if campaign is None:
+            return early(bare, NoVerdict.NO_CLICKS)
+        days = [earliest(each) for each in self.done if _moves_bids_of(each.change, change.campaign)]
+        before = change_periods.before(bare.day, max((d for d in days if d < bare.day), default=None), self.where.first)
+        after = change_periods.after(bare.day, min((d for d in days if d > bare.day), default=None), self.where.mature)
+        if before is None:
+            return replace(bare, unjudged=NoVerdict.CHANGED_TWICE)
+        if after is None:
+            return self._waits(replace(bare, before=before), PRICE_DAYS)
+        hours = range(int(change.from_hour or 0), int(change.to_hour or HOURS))
+        was, now = (
+            measured.boosted_hours(self.facts, self.selection, window, campaign, weekdays_of(change.days), hours)
+            for window in (before, after)
+        )
+        sides = Sides(before.days, was[0], was[1], after.days, now[0], now[1], now[2])
+        adjusted = measured.mean_adjustment(self.facts, self.selection, before, campaign)
+        old, new = (float(number_of(value or "0") or 0) / 100 for value in (change.old_value, change.new_value))
+        pair = self._compared(before, after)
+        control = pair.control(campaign, "", whole_campaign=True)
+        found = replace(bare, before=before, after=after, sides=sides)
+        return self._priced(found, (1 + adjusted + new) / (1 + adjusted + old), control, campaign)
 
     def _mean_bid_move(self, campaign: int, pair: Compared, day: date) -> float:
         """By what a campaign's bids moved on a day, weighed by clicks before."""
@@ -269,19 +269,26 @@ class _Judge:
                 moved += clicks * math.log(new[0] / past[-1])
         return math.exp(moved / weight) if weight else 1.0
 
-    def _priced(self, bare: ChangeOutcome, ratio: float, control: Control, dry: bool) -> ChangeOutcome:
+    def _priced(
+        self, bare: ChangeOutcome, ratio: float, control: Control, campaign: int, target: int = 0
+    ) -> ChangeOutcome:
         """The verdict on another price, of what had clicks before; else as on a new target."""
         sides = bare.sides
         assert sides is not None
         known = self._kept(bare)
         worth = worth_of(known.promise)
+        if not worth.order_value and bare.day is not None:
+            # Accepted without figures of its own, as a boost is.
+            worth = self.wholes.usual_worth(known.promise, bare.day)
         bare = replace(bare, worth=worth, control=control, ratio=ratio, margin_known=known.promise.margin is not None)
         if abs(ratio - 1) < 1e-9:
             return replace(bare, unjudged=NoVerdict.PROMISED_NOTHING)
         if not sides.clicks_before and not sides.clicks_after:
-            return _early(bare, NoVerdict.NO_CLICKS)
-        if dry:
-            return _early(bare, NoVerdict.OUT_OF_BUDGET)
+            return early(bare, NoVerdict.NO_CLICKS)
+        assert bare.before is not None
+        assert bare.after is not None
+        if why := self._compared(bare.before, bare.after).hindered(campaign, target):
+            return early(bare, why)
         if not sides.compared:
             return self._as_new(bare, sides, worth, max(0.0, known.promise.profit or 0.0) * bare.kept)
         result = outcome.of_price(sides, worth, ratio, self.response, control)
@@ -300,7 +307,7 @@ class _Judge:
             if ratio <= 1:
                 return replace(found, unjudged=NoVerdict.PROMISED_NOTHING)
             return replace(self._by_chance(found, sides, worth, known.promise.target_acos), within=True)
-        verdict = outcome.verdict(result, promised)
+        verdict = outcome.by_range(result.range, promised)
         if verdict is not OutcomeVerdict.TOO_EARLY:
             return replace(found, verdict=verdict)
         days = outcome.price_decided_after(sides, worth, ratio, self.response, control, promised)
@@ -319,7 +326,7 @@ class _Judge:
     def _by_chance(self, bare: ChangeOutcome, sides: Sides, worth: ClickWorth, limit: float) -> ChangeOutcome:
         """The verdict by the chance that clicks cost more than a part of what they sell."""
         if not sides.clicks_after:
-            return _early(bare, NoVerdict.NO_CLICKS)
+            return early(bare, NoVerdict.NO_CLICKS)
         chance = outcome.chance_over(sides, worth, limit)
         verdict = outcome.verdict_by_chance(chance)
         days = None
@@ -329,7 +336,7 @@ class _Judge:
 
     def _waits(self, bare: ChangeOutcome, days: int) -> ChangeOutcome:
         """One that has too few mature days yet: until it has so many."""
-        return replace(_early(bare, NoVerdict.FEW_DAYS), until=self._until(bare, days))
+        return replace(early(bare, NoVerdict.FEW_DAYS), until=self._until(bare, days))
 
     def _until(self, bare: ChangeOutcome, days: int | None) -> date | None:
         """The day on which so many days after a change are mature."""
@@ -349,7 +356,7 @@ class _Judge:
         Targets that the searches of something stopped came to, or may have: what came back to them is no season, so
         they are no control.
         """
-        days = {_earliest(each) for each in self.done if kind_of(each.change).stops}
+        days = {earliest(each) for each in self.done if kind_of(each.change).stops}
         parts = [self._stopped_on(day, before) for day in sorted(days) if before.first <= day <= after.last]
         if not parts:
             return frozenset()
@@ -364,7 +371,7 @@ class _Judge:
         change = bare.change
         number = self.where.ids.get((change.campaign, change.ad_group, change.target, change.match_type))
         if bare.day is None or number is None:
-            return _early(bare, NoVerdict.NO_CLICKS)
+            return early(bare, NoVerdict.NO_CLICKS)
         days = (self.where.mature - bare.day).days + 1
         if days < outcome.FIRST_DAYS:
             return self._waits(bare, outcome.FIRST_DAYS)
@@ -374,7 +381,7 @@ class _Judge:
         figures = self._sums(after).get(number, (0.0, 0.0, 0.0))
         sides = Sides(0, 0.0, 0.0, days, *figures)
         found = replace(bare, after=after, sides=sides, worth=worth, margin_known=known.promise.margin is not None)
-        return self._as_new(found, sides, worth, _promised_by_sales(known.promise.projected, worth.margin))
+        return self._as_new(found, sides, worth, promised_profit_of(known.promise))
 
     def _as_new(self, bare: ChangeOutcome, sides: Sides, worth: ClickWorth, promised: float) -> ChangeOutcome:
         """What had no clicks before: all that its clicks since cost and bring is the change's."""
@@ -390,6 +397,25 @@ class _Judge:
             high=profit + wide,
             part=SumPart(promised, profit, spread) if sides.clicks_after else None,
         )
+
+    def _new_home(self, bare: ChangeOutcome) -> ChangeOutcome:
+        """A new campaign or product ad, against what clicks of the account bring."""
+        assert bare.day is not None
+        days = (self.where.mature - bare.day).days + 1
+        if days < outcome.FIRST_DAYS:
+            return self._waits(bare, outcome.FIRST_DAYS)
+        after = Window(bare.day, self.where.mature)
+        own = self.wholes.figures(whole_of(bare.done), after)
+        worth = self.wholes.usual_worth(bare.done.promise, bare.day)
+        sides = Sides(0, 0.0, 0.0, days, own.clicks, own.spend, own.orders)
+        margin_known = bare.done.promise.margin is not None
+        promised = sum(
+            promised_profit_of(each.promise)
+            for each in self.done
+            if each.change == bare.change or self._made_with(each.change) == bare.change.row
+        )
+        bare = replace(bare, after=after, sides=sides, worth=worth, margin_known=margin_known)
+        return self._as_new(bare, sides, worth, promised)
 
     def _sums(self, window: Window) -> Mapping[int, tuple[float, float, float]]:
         """Clicks, spend and orders by target."""
@@ -421,10 +447,10 @@ class _Judge:
             return self._waits(bare, outcome.FIRST_DAYS)
         was, now = (measured.searches(self.facts, self.selection, window) for window in (before, after))
         if was.is_empty():
-            return _early(bare, NoVerdict.NO_TERMS)
+            return early(bare, NoVerdict.NO_TERMS)
         own = self._own_searches(change, was)
         if not own["clicks"].sum():
-            return _early(bare, NoVerdict.NO_CLICKS)
+            return early(bare, NoVerdict.NO_CLICKS)
         # What several stops of a day took of the same searches comes back to all of them together.
         same = pl.col("normal_id").is_in(own["normal_id"].unique().implode())
         gone = self._stopped_on(day, before).filter(same)
@@ -509,12 +535,6 @@ class _Judge:
         return float((now[-1] / then[-1]) ** self.response.e)
 
 
-def _early(bare: ChangeOutcome, why: NoVerdict) -> ChangeOutcome:
-    return replace(bare, verdict=OutcomeVerdict.TOO_EARLY, unjudged=why)
-
-
-def _promised_by_sales(projected: Mapping[str, Sequence[float]], margin: float) -> float:
-    """Profit a day of the middle of what was projected for 30 days."""
-    if not projected:
-        return 0.0
-    return windows.per_day(projected["sales"][1] * margin - projected["spend"][1])
+def _moves_bids_of(change: Change, campaign: str) -> bool:
+    """Whether a change moves what all of a campaign's clicks cost."""
+    return change.campaign == campaign and change.entity in (Entity.BID_BOOST, Entity.PLACEMENT)

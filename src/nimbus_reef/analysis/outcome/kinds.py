@@ -18,7 +18,10 @@ class OutcomeKind(StrEnum):
     CAMPAIGNS = "New campaigns and ads"
     PAUSES = "Pauses"
     NEGATIVES = "Negatives"
-    OTHER = "Other changes"
+    BUDGETS = "Budgets"
+    ADS = "Product ads"
+    SETTINGS = "Other settings"
+    NAMES = "Names"
 
     @property
     def stops(self) -> bool:
@@ -26,9 +29,9 @@ class OutcomeKind(StrEnum):
         return self in (OutcomeKind.PAUSES, OutcomeKind.NEGATIVES)
 
     @property
-    def judged(self) -> bool:
-        """Whether there is a rule for it."""
-        return self is not OutcomeKind.OTHER
+    def of_whole(self) -> bool:
+        """Whether it is judged on a whole campaign, ad group or family."""
+        return self in (OutcomeKind.BUDGETS, OutcomeKind.ADS, OutcomeKind.SETTINGS)
 
 
 _CREATED = {
@@ -37,13 +40,24 @@ _CREATED = {
     Entity.PRODUCT_AD: OutcomeKind.CAMPAIGNS,
     Entity.CAMPAIGN: OutcomeKind.CAMPAIGNS,
     Entity.BID_BOOST: OutcomeKind.BOOSTS,
+    Entity.BUDGET_BOOST: OutcomeKind.BUDGETS,
+}
+
+
+_UPDATED = {
+    (Entity.BID_BOOST, "percent"): OutcomeKind.BOOSTS,
+    (Entity.CAMPAIGN, "daily_budget"): OutcomeKind.BUDGETS,
+    (Entity.BUDGET_BOOST, "percent"): OutcomeKind.BUDGETS,
+    (Entity.PRODUCT_AD, "state"): OutcomeKind.ADS,
+    (Entity.CAMPAIGN, "name"): OutcomeKind.NAMES,
+    (Entity.CAMPAIGN, "portfolio"): OutcomeKind.NAMES,
 }
 
 
 def kind_of(change: Change) -> OutcomeKind:
     """The kind of a change."""
     if change.action is Action.CREATE:
-        return _CREATED.get(change.entity, OutcomeKind.OTHER)
+        return _CREATED.get(change.entity, OutcomeKind.SETTINGS)
     about = (change.entity, change.field)
     if about == (Entity.TARGET, "bid"):
         old, new = number_of(change.old_value), number_of(change.new_value)
@@ -52,4 +66,4 @@ def kind_of(change: Change) -> OutcomeKind:
         return OutcomeKind.PAUSES
     if about == (Entity.PLACEMENT, "adjustment"):
         return OutcomeKind.ADJUSTMENTS
-    return OutcomeKind.BOOSTS if change.entity is Entity.BID_BOOST else OutcomeKind.OTHER
+    return _UPDATED.get(about, OutcomeKind.SETTINGS)

@@ -10,9 +10,10 @@ from typing import Any, Final
 
 import polars as pl
 
-from nimbus_reef.analysis.outcome.judged import ChangeOutcome, Outcomes
+from nimbus_reef.analysis.outcome.change_outcomes import ChangeOutcome, Outcomes
 from nimbus_reef.analysis.outcome.kinds import OutcomeKind
-from nimbus_reef.core.changes import named
+from nimbus_reef.core.change_periods import NoVerdict
+from nimbus_reef.core.changes import Entity, named
 from nimbus_reef.core.outcome import OutcomeSum, OutcomeVerdict, summed
 from nimbus_reef.core.windows import per_month
 from nimbus_reef.formats.tables import Table
@@ -134,7 +135,7 @@ def sums(found: Outcomes, entries: Sequence[ChangeOutcome] | None = None) -> lis
     chosen = found.entries if entries is None else entries
     lines: list[SumLine] = []
     for title, stops in ((PROFIT, False), (AWAY, True)):
-        own = [each for each in chosen if each.kind.stops is stops and each.kind.judged and counted(each)]
+        own = [each for each in chosen if each.kind.stops is stops and counted(each)]
         if not own:
             continue
         lines.append(_line(title, own, found, whole=True))
@@ -172,9 +173,13 @@ def _total(of: OutcomeSum) -> dict[str, Any]:
 
 
 def counted(each: ChangeOutcome) -> bool:
-    """Whether it has a place in its sum: adjustments that moved with bids tell the money of these bids again."""
-    beside = each.kind is OutcomeKind.ADJUSTMENTS and each.change.package
-    return not beside
+    """
+    Whether it has a place in its sum: adjustments that moved with bids tell the money of these bids again, a new
+    campaign that of its new targets; and of changes that are judged as one, one counts.
+    """
+    with_its_own = each.kind is OutcomeKind.ADJUSTMENTS or each.change.entity is Entity.CAMPAIGN
+    beside = with_its_own and each.change.package and not each.kind.of_whole
+    return not beside and each.unjudged is not NoVerdict.WITH_ANOTHER
 
 
 def _line(name: str, entries: Sequence[ChangeOutcome], found: Outcomes, *, whole: bool = False) -> SumLine:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import date, timedelta
 from typing import Any, Final
@@ -12,12 +12,13 @@ import polars as pl
 
 from nimbus_reef.analysis import bid_response, multipliers, out_of_budget
 from nimbus_reef.analysis.selection import Selection
-from nimbus_reef.core.change_periods import OFTEN, SEEN_WITHIN
+from nimbus_reef.core.boosts import WEEK
+from nimbus_reef.core.change_periods import OFTEN, SEEN_WITHIN, NoVerdict
 from nimbus_reef.core.control import NEARLY_SAME, Control, control, drift_of
-from nimbus_reef.core.model import MICRO
+from nimbus_reef.core.model import MICRO, State
 from nimbus_reef.core.response import ClickResponse
 from nimbus_reef.core.windows import Window
-from nimbus_reef.store.reading import delivery_frames, setting_frames, target_frames
+from nimbus_reef.store.reading import delivery_frames, product_frames, setting_frames, target_frames
 from nimbus_reef.store.reading.facts import Facts
 
 _SIDES: Final = ("clicks", "spend", "orders")
@@ -128,7 +129,8 @@ class Compared:
     """
     Targets in two periods. rows: target_id, campaign_id, product, clicks, spend (units) and orders of both, untouched
     (nothing moved them in either), expected (by how much clicks of those whose bid hardly moved are expected to have
-    grown, null of all others). often: campaigns out of budget on more than a quarter of the days of a side.
+    grown, null of all others). often: campaigns out of budget on more than a quarter of the days of a side; off,
+    unstocked: targets that were off on as many, and those whose product was out of stock.
     """
 
     before: Window
@@ -136,6 +138,8 @@ class Compared:
     rows: pl.DataFrame
     drift: float
     often: frozenset[int]
+    off: frozenset[int]
+    unstocked: frozenset[int]
     controls: dict[tuple[int, str, bool], Control] = field(default_factory=dict)
     by_target: dict[int, dict[str, Any]] = field(default_factory=dict)
 
@@ -149,6 +153,14 @@ class Compared:
         if not self.by_target:
             self.by_target.update({row["target_id"]: row for row in self.rows.to_dicts()})
         return self.by_target.get(target_id, {})
+
+    def hindered(self, campaign_id: int, target_id: int) -> NoVerdict | None:
+        """Why clicks of these days say nothing of a price; None where nothing kept them away."""
+        if campaign_id in self.often:
+            return NoVerdict.OUT_OF_BUDGET
+        if target_id in self.off:
+            return NoVerdict.OFF
+        return NoVerdict.OUT_OF_STOCK if target_id in self.unstocked else None
 
     def control(self, campaign_id: int, product: str, *, whole_campaign: bool) -> Control:
         """
@@ -210,6 +222,8 @@ def compared(
             rows,
             drift_of(calm, (before.days, after.days)),
             _often(facts, selection, before) | _often(facts, selection, after),
+            _off(where, before) | _off(where, after),
+            _unstocked(facts, selection, rows, before) | _unstocked(facts, selection, rows, after),
         )
 
     return facts.kept("compared", account.id, make, before, after, response, heirs, account.settings.dry)
@@ -244,6 +258,54 @@ def _often(facts: Facts, selection: Selection, window: Window) -> frozenset[int]
     dry = out_of_budget.hours(facts, selection.whole.at(window)).select("campaign_id", "day").unique()
     counts = dry.group_by("campaign_id").len()
     return frozenset(counts.filter(pl.col("len") > OFTEN * window.days)["campaign_id"].to_list())
+
+
+def _off(where: AccountMoves, window: Window) -> frozenset[int]:
+    """Targets that were not enabled on more than a quarter of the days, by their settings."""
+    days = [window.first + timedelta(days=number) for number in range(window.days)]
+    found = set[int]()
+    for number, steps in where.states.items():
+        if any(state != State.ENABLED for _, state in steps):
+            idle = sum(state != State.ENABLED for _, state in _in_force(steps, days))
+            if idle > OFTEN * window.days:
+                found.add(number)
+    return frozenset(found)
+
+
+def _unstocked(facts: Facts, selection: Selection, rows: pl.DataFrame, window: Window) -> frozenset[int]:
+    """Targets whose product was out of stock on more than a quarter of the days whose pages are loaded."""
+    pages = product_frames.listings(facts, selection.account.id, window)
+    if pages.is_empty():
+        return frozenset()
+    missing = (pl.col("in_stock").cast(pl.String) == "no").mean()
+    gone = pages.group_by("product_id").agg(missing=missing).filter(pl.col("missing") > OFTEN)
+    skus = product_frames.skus(facts, selection.account.id).join(gone, on="product_id")["sku"].cast(pl.String)
+    return frozenset(rows.filter(pl.col("product").is_in(skus.implode()))["target_id"].to_list())
+
+
+def boosted_hours(
+    facts: Facts, selection: Selection, window: Window, campaign_id: int, weekdays: Sequence[int], hours: range
+) -> tuple[float, float, float]:
+    """Clicks, spend (units) and orders of a campaign in some hours of some weekdays (none: all)."""
+    wanted = pl.Series("campaign_id", [campaign_id], pl.UInt32)
+    rows = delivery_frames.weekday_hours(facts, selection.account.id, window, wanted).filter(
+        pl.col("hour").is_in(list(hours)), pl.col("weekday").is_in(list(weekdays or WEEK))
+    )
+    clicks, spend, orders = rows.select(pl.col("clicks", "spend", "orders").sum()).row(0)
+    return float(clicks), spend / MICRO, float(orders)
+
+
+def mean_adjustment(facts: Facts, selection: Selection, window: Window, campaign_id: int) -> float:
+    """By what part adjustments of placements raise a campaign's bids, weighed by the clicks of each."""
+    rows = delivery_frames.placement_sums(facts, selection.account.id, window).filter(
+        pl.col("campaign_id") == campaign_id
+    )
+    raised, clicks = 0.0, 0.0
+    for row in rows.to_dicts():
+        column = setting_frames.ADJUSTMENTS.get(row["placement"])
+        raised += row["clicks"] * ((row[column] if column else None) or 0) / 100
+        clicks += row["clicks"]
+    return raised / clicks if clicks else 0.0
 
 
 def price_moves(facts: Facts, selection: Selection, before: Window, day: date) -> dict[int, float]:

@@ -164,6 +164,11 @@ def named_ads(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
 _AD_TEXTS: Final = ("sku", "title", "family", "category", "campaign", "format", "portfolio")
 
 
+def ads_of_groups(facts: Facts, account_id: int, groups: pl.Series) -> pl.Series:
+    """The ids of all product ads of some ad groups."""
+    return _ad_names(facts, account_id).filter(pl.col("ad_group_id").is_in(groups.implode()))["product_ad_id"]
+
+
 def placed_ads(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
     """
     `named_ads` of those with rows in the window, in the same order, with their sums: the measures, money in

@@ -12,12 +12,15 @@ import polars as pl
 
 from nimbus_reef.analysis import taking_back
 from nimbus_reef.analysis.outcome import judged, listed
-from nimbus_reef.analysis.outcome.judged import ChangeOutcome, Outcomes
+from nimbus_reef.analysis.outcome.change_outcomes import ChangeOutcome, Outcomes
 from nimbus_reef.analysis.outcome.kinds import OutcomeKind
 from nimbus_reef.analysis.outcome.listed import SumLine
+from nimbus_reef.analysis.outcome.wholes import whole_of
 from nimbus_reef.analysis.tables import Field, by_key, choice
+from nimbus_reef.core.control import Control
 from nimbus_reef.core.metrics import ratio
 from nimbus_reef.core.outcome import OutcomeVerdict
+from nimbus_reef.core.profit_outcome import ProfitOutcome, WholeFigures
 from nimbus_reef.core.windows import per_month
 from nimbus_reef.errors import NotFound
 from nimbus_reef.formats.figures import Figures
@@ -369,6 +372,8 @@ def _sides(each: ChangeOutcome, figures: Figures) -> tuple[SideRow, ...]:
                 growth,
             ),
         )
+    if each.wholes is not None and each.whole is not None:
+        return _whole_sides(each.wholes, each.whole, control, figures)
     sides = each.sides
     if sides is None:
         return ()
@@ -393,6 +398,25 @@ def _sides(each: ChangeOutcome, figures: Figures) -> tuple[SideRow, ...]:
             figures.relative(control.price - 1, 0) if control and known else "",
         ),
         SideRow("orders", "", figures.count(round(sides.orders_after)), ""),
+    )
+
+
+def _whole_sides(
+    sides: tuple[WholeFigures, WholeFigures], result: ProfitOutcome, control: Control | None, figures: Figures
+) -> tuple[SideRow, ...]:
+    """Clicks, spend, sales and profit a day of a whole before and after."""
+    growth = figures.relative(control.growth - 1, 0) if control and control.rows else ""
+    then, now = sides
+
+    def row(name: str, before: float, after: float, of_control: str = "") -> SideRow:
+        return SideRow(name, figures.number(before, 1), figures.number(after, 1), of_control)
+
+    return (
+        SideRow("days", figures.count(then.days), figures.count(now.days), ""),
+        row("clicks a day", then.clicks / then.days, now.clicks / now.days, growth),
+        row("spend a day", then.spend / then.days, now.spend / now.days),
+        row("sales a day", then.sales / then.days, now.sales / now.days),
+        row("profit a day, as the control moved", result.before, result.after),
     )
 
 
@@ -429,9 +453,12 @@ def _control_words(each: ChangeOutcome, figures: Figures) -> str:
 
 
 def _note(each: ChangeOutcome) -> str:
-    if not each.margin_known and each.worth is not None:
-        return "The margin is not known: a click is valued at the target ACOS."
-    return ""
+    said = []
+    if each.whole is not None:
+        said.append(f"Judged on its whole {whole_of(each.done).level}: what that left after ads, before and after.")
+    if not each.margin_known and (each.worth or each.whole) is not None:
+        said.append("The margin is not known: sales are valued at the target ACOS.")
+    return " ".join(said)
 
 
 @dataclass(frozen=True, slots=True)

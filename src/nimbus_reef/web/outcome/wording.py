@@ -6,7 +6,7 @@ import math
 from collections.abc import Mapping, Sequence
 from typing import Final
 
-from nimbus_reef.analysis.outcome.judged import ChangeOutcome
+from nimbus_reef.analysis.outcome.change_outcomes import ChangeOutcome
 from nimbus_reef.analysis.outcome.listed import SumLine
 from nimbus_reef.core.change_periods import NoVerdict
 from nimbus_reef.core.outcome import OutcomeVerdict
@@ -23,7 +23,9 @@ WHY: Final[Mapping[str, str]] = {
     NoVerdict.NO_TERMS: "the reports do not say where its searches went",
     NoVerdict.NO_DAYS: "it needs targets by day, not as a sum of several days",
     NoVerdict.PROMISED_NOTHING: "it promised no profit",
-    NoVerdict.NO_RULE: "no rule judges it yet",
+    NoVerdict.OFF: "it was off on too many days",
+    NoVerdict.OUT_OF_STOCK: "its product was out of stock on too many days",
+    NoVerdict.WITH_ANOTHER: "judged with another row of its sheet",
 }
 MARKS: Final[Mapping[str, str]] = {"kept": "within", "did not": "above", "too early": "open", "no verdict": "none"}
 
@@ -37,6 +39,8 @@ def sentence(each: ChangeOutcome, figures: Figures) -> tuple[str, str]:
     """What a change did: a bold sentence, and the figures behind it."""
     if each.result is None or each.low is None or each.high is None:
         why = WHY[each.unjudged] if each.unjudged else "no verdict"
+        if each.with_row:
+            why = f"judged with row {each.with_row} of its sheet"
         return f"{why[0].upper()}{why[1:]}.", ""
     result, low, high = (per_month(value, 1) for value in (each.result, each.low, each.high))
     promised = f"It promised {figures.money(per_month(each.promised, 1))}." if each.promised > 0 else ""
