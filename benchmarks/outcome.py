@@ -54,6 +54,7 @@ DESIGNED: Final[Mapping[OutcomeKind, str]] = {
     OutcomeKind.PAUSES: "59 / 2.2 / 39",
     OutcomeKind.NEGATIVES: "49 / 2.3 / 49",
     OutcomeKind.NEW: "20 / 0.9 / 79",
+    OutcomeKind.ADS: "–",
 }
 """What the design measured after 14 days in its own worlds."""
 
@@ -147,6 +148,24 @@ def account(lived: Lived, days: int) -> tuple[list[Judged], Outcomes]:
     now = lived.own.periods[-1].world
     found = judged.outcomes(lived.facts, lived.selection())
     return list(_held_against(found, lived, then, now)), found
+
+
+def ads_alone(lived: Lived, days: int) -> list[Judged]:
+    """Another audit that pauses product ads alone: each ad group against what it truly does without them."""
+    lived.accept(lived.propose("ads"))
+    before = lived.own.periods[-1].world
+    then = onward.next_days(before, lived.own.settings, days, lived.own.seed)
+    number = lived.send()
+    lived.live(days + MATURES)
+    was, became = by_target(then), by_target(lived.own.periods[-1].world)
+    held = lived.own.settings.things["target"]
+    rows = []
+    for each in judged.outcomes(lived.facts, lived.selection()).entries:
+        if each.done.sending_id == number and each.whole is not None:
+            own = [int(of["no"]) for key, of in held.items() if key[:2] == (each.change.campaign, each.change.ad_group)]
+            gained = sum(became[target].profit - was[target].profit for target in own if target in was)
+            rows.append(Judged(each.kind, each.verdict, each.promised, gained, each.part))
+    return rows
 
 
 def _held_against(found: Outcomes, lived: Lived, then: World, now: World) -> Iterable[Judged]:
@@ -279,7 +298,8 @@ def measured(seeds: Sequence[int], days: int) -> list[tuple[str, list[Judged], O
 
 def _one(store: Store, spec: BrandSpec, seed: int, days: int, folder: Path) -> tuple[list[Judged], Outcomes]:
     lived = begun(store, account_of(store, spec, f"{spec.key}-{seed}"), spec, seed, DAYS, LAST, folder)
-    return account(lived, days)
+    rows, found = account(lived, days)
+    return [*rows, *ads_alone(lived, days)], found
 
 
 def page(entries: Sequence[tuple[str, list[Judged], Outcomes]], days: int) -> list[str]:

@@ -10,6 +10,7 @@ from tests.pages import text_of
 
 from nimbus_reef import config
 from nimbus_reef.analysis import taking_back
+from nimbus_reef.analysis.judged import judged_targets
 from nimbus_reef.analysis.outcome import judged
 from nimbus_reef.analysis.outcome.kinds import OutcomeKind
 from nimbus_reef.analysis.proposals import proposals
@@ -108,12 +109,29 @@ def test_the_loop(site, service, store, account):
     early = judged.outcomes(Facts(store), judged_by(store, account)).entries
     assert {each.unjudged for each in early if each.kind is OutcomeKind.LOWERED} == {NoVerdict.FEW_DAYS}
     assert {each.until for each in early if each.kind is OutcomeKind.LOWERED} == {LAST + timedelta(days=1 + 7 + 3)}
+    on = {"account": KEY}
+    assert client.post("/findings/close", data=on).status_code == 302
+    by_hand = {**on, "check": "costly-targets", "findings": [row_of(store, account)]}
+    assert client.post("/findings/tick-off", data={**by_hand, "note": "asked for another price"}).status_code == 302
     assert client.post("/marketplace/days", data={"account": KEY, "days": "17"}).status_code == 303
     assert Facts(store).newest_day(account.id) == LAST + timedelta(days=17)
     page = text_of(client.get("/outcome/sent-changes", query_string={"account": KEY}))
     assert "Profit after ads" in page
     assert "kept" in page
-    assert "sheet" in text_of(client.get("/outcome/sheets", query_string={"account": KEY}))
+    page = text_of(client.get("/outcome/sheets", query_string=on))
+    for said in ("1 audit closed", "The next audit is due on", "every 14 days", "Audit of", "sheet"):
+        assert said in page
+    page = text_of(client.get("/outcome/by-hand", query_string=on))
+    assert "1 finding done by hand, 0 kept on purpose." in page
+    assert "asked for another price" in page
+    assert "changes sent since" in text_of(client.get("/findings/", query_string=on))
+    page = text_of(client.get("/findings/report", query_string=on))
+    assert "What the changes of" in page
+    assert "kept what they promised" in page
+    assert client.get("/outcome/sheets/export.csv", query_string=on).text.startswith("sheet,sent,kind,changes,judged")
+    client.get("/outcome/sent-changes", query_string=on)
+    did_not = len([each for each in outcomes_of(store, account) if each.verdict is OutcomeVerdict.DID_NOT])
+    assert (f"Take back {did_not} change" in text_of(client.get("/pulse/"))) is (did_not > 0)
     selection = judged_by(store, account)
     found = judged.outcomes(Facts(store), selection)
     kept = next(each for each in found.entries if each.verdict is OutcomeVerdict.KEPT)
@@ -129,6 +147,14 @@ def test_the_loop(site, service, store, account):
     back = client.post("/outcome/sent-changes/accept", data={"account": KEY, "row": str(kept.done.id)})
     assert back.status_code in (302, 303, 409), "into the plan, or refused where a click would cost more than it may"
     assert client.post(f"/plan/sendings/{entry.id}/take-back", data={"account": KEY}).status_code in (303, 409)
+
+
+def outcomes_of(store, account):
+    return judged.outcomes(Facts(store), judged_by(store, account)).entries
+
+
+def row_of(store, account):
+    return judged_targets(Facts(store), judged_by(store, account))["row_id"][0]
 
 
 def judged_by(store, account):

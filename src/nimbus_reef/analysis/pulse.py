@@ -12,9 +12,11 @@ from nimbus_reef.analysis import fetching
 from nimbus_reef.analysis.findings import SOURCES, Findings, findings_known
 from nimbus_reef.analysis.lacking import lacking
 from nimbus_reef.analysis.lost_pages import lost
+from nimbus_reef.analysis.outcome import judged
 from nimbus_reef.analysis.selection import Selection
 from nimbus_reef.analysis.totals import totals
 from nimbus_reef.core.metrics import METRICS, TACOS, difference
+from nimbus_reef.core.outcome import OutcomeVerdict
 from nimbus_reef.core.windows import Window
 from nimbus_reef.store.people import closed_audits, hidden_findings, plans, rules
 from nimbus_reef.store.people.accounts import Account
@@ -134,7 +136,8 @@ class Agenda:
     """
     What an account asks for. findings: those worked out already, else None; hidden: snoozed or dismissed; closed: the
     day of the last closed audit; failed: newest loads that failed, with their files; rules: lists whose own rules are
-    due, and how many rules each.
+    due, and how many rules each; did_not: carried-out changes that did not keep their promise, as far as that was
+    worked out.
     """
 
     account: Account
@@ -145,6 +148,13 @@ class Agenda:
     planned: int
     failed: Sequence[tuple[loads.Job, str]]
     rules: Mapping[str, int] = field(default_factory=dict)
+    did_not: int = 0
+
+
+def _did_not(facts: Facts, selection: Selection | None) -> int:
+    """How many carried-out changes did not keep their promise, as far as that was worked out."""
+    found = judged.known(facts, selection) if selection is not None else None
+    return sum(each.verdict is OutcomeVerdict.DID_NOT for each in found.entries) if found else 0
 
 
 def agenda(facts: Facts, account: Account, selection: Selection | None, today: date) -> Agenda:
@@ -160,4 +170,5 @@ def agenda(facts: Facts, account: Account, selection: Selection | None, today: d
         len(plans.planned(facts.store, account.id)),
         [(job, name) for job, name in loads.recent_jobs(facts.store, account.id) if job.state == "failed"],
         rules.due(rules.of_view(facts.store, account.id), rules.runs(facts.store, account.id), today),
+        _did_not(facts, selection),
     )

@@ -15,7 +15,6 @@ from typing import Final
 from nimbus_reef.core.control import Control
 from nimbus_reef.core.outcome import LOOKS, WIDTH
 
-
 CONVERSION_DRIFT: Final = 0.08
 """By about so much conversion drifts by itself within a month."""
 

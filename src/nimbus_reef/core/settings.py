@@ -59,6 +59,19 @@ class SettingGroup(StrEnum):
     REPORT = "client report"
 
 
+class PaceChoice(StrEnum):
+    """How far a bid moves in one audit: by how often the account is audited, or as chosen."""
+
+    BY_REPEAT = "by how often you audit"
+    HALF = Pace.HALF.value
+    AT_ONCE = Pace.AT_ONCE.value
+    STEPS = Pace.STEPS.value
+
+
+REPEATED_MONTHLY: Final = 28
+"""Days between audits from which on a bid moves all of the way at once: nobody comes back to do the other half."""
+
+
 @dataclass(frozen=True, slots=True)
 class AccountSetting:
     """
@@ -175,6 +188,16 @@ class Settings:
         0,
         60,
     )
+    audit_days: int = _set(
+        14,
+        "days from one audit to the next",
+        SettingGroup.JUDGING,
+        Holds.COUNT,
+        "when the next audit is due, and from 28 days on bids move all of the way at once",
+        "days",
+        1,
+        92,
+    )
     attribution_days: int = _set(
         14,
         "days after a click in which an order counts",
@@ -196,7 +219,9 @@ class Settings:
         0.95,
     )
     goal: str = _choice(Goal.SALES, "bids are to bring", SettingGroup.BIDS, "every proposed bid")
-    pace: str = _choice(Pace.HALF, "how far a bid moves in one audit", SettingGroup.BIDS, "every proposed bid")
+    pace: str = _choice(
+        PaceChoice.BY_REPEAT, "how far a bid moves in one audit", SettingGroup.BIDS, "every proposed bid"
+    )
     spend_more: float = _set(
         STANDARD_RULE.most_spend - 1,
         "most that all proposed bids together may add to spend",
@@ -562,8 +587,10 @@ class Settings:
 
     @property
     def bid_rule(self) -> BidRule:
-        """How bids move."""
-        return BidRule(Pace(self.pace), 1 + self.spend_more, self.own_brand == OwnBrand.BOTH)
+        """How bids move: without a choice half of the way, or all of it where audits are a month apart."""
+        usual = Pace.AT_ONCE if self.audit_days >= REPEATED_MONTHLY else Pace.HALF
+        pace = usual if self.pace == PaceChoice.BY_REPEAT else Pace(self.pace)
+        return BidRule(pace, 1 + self.spend_more, self.own_brand == OwnBrand.BOTH)
 
     @property
     def clicks_of_products(self) -> Mapping[str, int]:

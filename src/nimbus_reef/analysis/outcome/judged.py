@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Hashable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import date, timedelta
 from typing import Any, Final, TypeVar
@@ -54,11 +54,28 @@ def outcomes(facts: Facts, selection: Selection) -> Outcomes:
         first = min(earliest(each) for each in done) - _REACH
         where = measured.moves(facts, whole, Window(min(first, newest), newest))
         judge = _Judge(facts, whole, where, response, done)
-        entries = [judge.judged(each) for each in done]
-        return Outcomes(tuple(judge.wholes.judged(entries)), response, where.mature)
+        entries = judge.wholes.judged([judge.judged(each) for each in done])
+        return Outcomes(tuple(entries), response, where.mature)
 
-    generation = sendings.carried_out_generation(facts.store, account.id)
-    return facts.kept("outcomes", account.id, make, newest, generation, selection.aims, account.settings)
+    return facts.kept(_OUTCOMES, account.id, make, newest, *_rests_on(facts, selection))
+
+
+_OUTCOMES: Final = "outcomes"
+
+
+def _rests_on(facts: Facts, selection: Selection) -> tuple[Hashable, ...]:
+    """What verdicts rest on besides what is loaded."""
+    account = selection.account
+    return sendings.carried_out_generation(facts.store, account.id), selection.aims, account.settings
+
+
+def known(facts: Facts, selection: Selection) -> Outcomes | None:
+    """The same where it was worked out already, else None: for pages that must not work it out."""
+    account = selection.account
+    found: Outcomes | None = facts.known(
+        _OUTCOMES, account.id, facts.newest_day(account.id), *_rests_on(facts, selection)
+    )
+    return found
 
 
 def earliest(done: CarriedOut) -> date:

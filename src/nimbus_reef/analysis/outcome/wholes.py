@@ -83,14 +83,16 @@ class Wholes:
             )
             ids = ads.filter(self._ads(whole))["product_ad_id"]
             rows = self.facts.sums(account, "product_ad_daily", window)
-            return _summed(rows.filter(pl.col("product_ad_id").is_in(ids.implode())), window)
+            return figures_in(rows.filter(pl.col("product_ad_id").is_in(ids.implode())), window)
         if whole.level == "placement":
             rows = delivery_frames.placement_sums(self.facts, account, window)
             here = pl.col("placement").cast(pl.String) == whole.names[1]
-            return _summed(rows.filter(here, pl.col("campaign_id") == self.where.campaigns.get(whole.names[0])), window)
+            return figures_in(
+                rows.filter(here, pl.col("campaign_id") == self.where.campaigns.get(whole.names[0])), window
+            )
         own = [self.where.ids[key] for key in self.where.ids if key[: len(whole.names)] == whole.names]
         rows = target_frames.target_sums(self.facts, account, window)
-        return _summed(rows.filter(pl.col("target_id").is_in(own)), window)
+        return figures_in(rows.filter(pl.col("target_id").is_in(own)), window)
 
     def _ads(self, whole: WholeKey) -> pl.Expr:
         if whole.level == "family":
@@ -106,7 +108,7 @@ class Wholes:
         """What a click of the account brought in the four weeks before a day: what is known of something new."""
         window = Window(day - timedelta(days=_ACCOUNT_DAYS), day - timedelta(days=1))
         rows = target_frames.target_sums(self.facts, self.selection.account.id, window)
-        known = _summed(rows, window)
+        known = figures_in(rows, window)
         conversion = min(known.orders / known.clicks, 1.0) if known.clicks else 0.0
         a = NEW_STRENGTH * conversion
         order_value = known.sales / known.orders if known.orders else 0.0
@@ -192,7 +194,8 @@ class Wholes:
         )
 
 
-def _summed(rows: pl.DataFrame, window: Window) -> WholeFigures:
+def figures_in(rows: pl.DataFrame, window: Window) -> WholeFigures:
+    """The sums of rows as the figures of a whole."""
     measures = pl.col("clicks", "spend", "orders", "sales").cast(pl.Int64).sum()
     clicks, spend, orders, sales = rows.select(measures).row(0)
     return WholeFigures(window.days, float(clicks), spend / MICRO, float(orders), sales / MICRO)

@@ -12,9 +12,10 @@ from urllib.parse import parse_qsl, urlencode
 import polars as pl
 from werkzeug.datastructures import MultiDict
 
-from nimbus_reef.analysis import purposes
+from nimbus_reef.analysis import audit_rounds, purposes
 from nimbus_reef.analysis.findings import Findings, Group, named, waits
 from nimbus_reef.analysis.lacking import lacking
+from nimbus_reef.analysis.outcome import judged, listed
 from nimbus_reef.analysis.recurring import Recurring
 from nimbus_reef.analysis.recurring import since_last as recurring_since
 from nimbus_reef.analysis.wording import filled
@@ -34,6 +35,7 @@ from nimbus_reef.web.findings.opens import Opens, opens
 from nimbus_reef.web.findings.put_aside import Hidden, Ticked
 from nimbus_reef.web.kit.answers import Answer
 from nimbus_reef.web.kit.context import Context
+from nimbus_reef.web.kit.promises_kept import promised_and_came
 from nimbus_reef.web.kit.verdicts import mark_of, word_fact
 
 SHOWN: Final = 8
@@ -293,6 +295,7 @@ class SinceLast:
     words: str
     gone: tuple[Gone, ...]
     gone_more: int
+    came: str = ""
 
 
 def _days_of(address: str) -> int | None:
@@ -404,13 +407,26 @@ def page(ask: Context, found: Findings, today: date, unfolded: str) -> FindingsV
     return FindingsView(
         answer(found, days, figures, _unread(ask)),
         blocks(found, days, unfolded, figures, recurring.since.news, purposes.set_apart(ask.facts, ask.selection)),
-        since_last(found, recurring, figures, ask.scope.window.days),
+        _with_what_came(since_last(found, recurring, figures, ask.scope.window.days), ask, recurring),
         past(recurring.closings, figures),
         *put_aside.put_aside(ask, found.hidden),
         usual_end(today),
         SNOOZE_CLICKS,
         closed_audits.newest_id(ask.facts.store, ask.account.id),
     )
+
+
+def _with_what_came(since: SinceLast | None, ask: Context, recurring: Recurring) -> SinceLast | None:
+    """What the changes since the last audit promised and brought beside it."""
+    if since is None or recurring.last is None:
+        return since
+    found = judged.outcomes(ask.facts, ask.selection)
+    own = audit_rounds.sent_since(found, recurring.last.at.date())
+    if not own:
+        return since
+    words = promised_and_came(listed.sums(found, own), ask.figures)
+    sent = ask.figures.counted(len(own), "change")
+    return replace(since, came=f"{sent} sent since. {words or 'It is too early to tell what came of them.'}")
 
 
 def since(ask: Context, found: Findings) -> Recurring:

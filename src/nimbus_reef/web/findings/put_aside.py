@@ -5,11 +5,8 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
-import polars as pl
-
 from nimbus_reef.analysis.falls import Watched, watched
-from nimbus_reef.analysis.findings import cohort_name
-from nimbus_reef.analysis.judged import judged_targets, judged_terms
+from nimbus_reef.analysis.hidden_names import names_of
 from nimbus_reef.core.checks import CHECKS, Reading
 from nimbus_reef.core.listings import Repaired
 from nimbus_reef.core.metrics import ratio
@@ -34,7 +31,7 @@ def hidden(away: Sequence[PutAway], names: Mapping[str, str]) -> list[Hidden]:
     return [
         Hidden(
             each.id,
-            names.get(each.row_id, _known_as(each.row_id)),
+            names[each.row_id],
             (
                 "for good"
                 if each.for_good
@@ -69,7 +66,7 @@ def ticked(
     return [
         Ticked(
             each.id,
-            names.get(each.row_id, _known_as(each.row_id)),
+            names[each.row_id],
             CHECKS[each.check].title,
             each.reason.removeprefix(DONE),
             f"{each.by}, {figures.day(each.since)}",
@@ -94,34 +91,10 @@ def _since_words(each: PutAway, found: Watched | None, figures: Figures) -> tupl
     return f"converts {sides[1]}, before {sides[0]}: {found.repaired}", tone
 
 
-def _known_as(row_id: str) -> str:
-    """A gathered finding's name from its id, `level:cohort`."""
-    level, divided, cohort = row_id.partition(":")
-    return cohort_name(level, cohort, cohort) if divided else row_id
-
-
 def put_aside(ask: Context, away: Sequence[PutAway]) -> tuple[list[Hidden], list[Ticked]]:
     """What is put away, and what is ticked off with how it went since."""
-    names = _names(ask, away)
+    names = names_of(ask.facts, ask.selection, [each.row_id for each in away])
     done = [each for each in away if each.done]
     fell = {each.row_id: each.since for each in done if CHECKS[each.check].reads is Reading.FALLS}
     since = watched(ask.facts, ask.selection, fell)
     return hidden([each for each in away if not each.done], names), ticked(done, names, since, ask.figures)
-
-
-def _names(ask: Context, away: Sequence[PutAway]) -> dict[str, str]:
-    """What the rows are called that were put away; nothing is looked up where none was."""
-    if not away:
-        return {}
-    wanted = [each.row_id for each in away]
-    targets, terms = judged_targets(ask.facts, ask.selection), judged_terms(ask.facts, ask.selection)
-    groups = targets.select(
-        pl.concat_str(pl.lit("ad_group_id:"), "ad_group_id").alias("row_id"),
-        pl.concat_str(pl.lit("ad group "), "ad_group").alias("name"),
-    ).unique()
-    named = (
-        terms.select("row_id", pl.col("term").alias("name")),
-        targets.select("row_id", pl.col("target").alias("name")),
-        groups,
-    )
-    return dict(pl.concat(each.filter(pl.col("row_id").is_in(wanted)) for each in named).rows())

@@ -16,7 +16,7 @@ from nimbus_reef.core.proposals import counted_as
 from nimbus_reef.formats.figures import Figures
 from nimbus_reef.store.people import logos
 from nimbus_reef.store.people.plans import Planned
-from nimbus_reef.web.findings import pages, pictures
+from nimbus_reef.web.findings import done_pages, pages, pictures
 from nimbus_reef.web.kit.answers import Answer
 from nimbus_reef.web.kit.beats import areas
 from nimbus_reef.web.kit.beats import line as beat_line
@@ -53,7 +53,8 @@ class Annex:
 class ReportView:
     """
     The report. name, logo: whose report it is; sales_path, spend_path: sales over spend by day, in a picture of `wide`
-    by `tall`; beat: totals and how they moved; bars: the largest findings; annex: None unless asked for.
+    by `tall`; beat: totals and how they moved; bars: the largest findings; did: what earlier changes did, None where
+    there were none; annex: None unless asked for.
     """
 
     name: str
@@ -72,6 +73,7 @@ class ReportView:
     ways: Ways
     by: str
     today: date
+    did: done_pages.DoneView | None
     annex: Annex | None
 
 
@@ -108,6 +110,7 @@ def page(ask: Context, found: Findings, today: date) -> ReportView:
         Ways(),
         "product",
         today,
+        done_pages.page(ask),
         _annex(ask, found) if ask.scope.own_value("annex") == "yes" else None,
     )
 

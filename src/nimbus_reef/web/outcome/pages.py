@@ -5,7 +5,6 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from datetime import date
 from typing import Any, Final
 
 import polars as pl
@@ -24,7 +23,6 @@ from nimbus_reef.core.profit_outcome import ProfitOutcome, WholeFigures
 from nimbus_reef.core.windows import per_month
 from nimbus_reef.errors import NotFound
 from nimbus_reef.formats.figures import Figures
-from nimbus_reef.formats.tables import Table
 from nimbus_reef.web.kit.answers import Answer
 from nimbus_reef.web.kit.context import Context
 from nimbus_reef.web.kit.drawers import Drawer, offered
@@ -127,7 +125,7 @@ def page(ask: Context) -> OutcomeView:
     found = judged.outcomes(ask.facts, ask.selection)
     of = listed_rows(ask, LIST)
     lines = listed.sums(found)
-    money = axis([_range(line) for line in lines if line.total.changes])
+    money = axis([range_of(line) for line in lines if line.total.changes])
     shown = of.found.shown
     small = axis([(row["low"], row["high"]) for row in shown.to_dicts() if row["low"] is not None], SMALL)
     here = ask.url("outcome.view", name=VIEW)
@@ -172,7 +170,7 @@ def page(ask: Context) -> OutcomeView:
     return OutcomeView(
         answer,
         [
-            _sum_row(line, money, figures, scope.link(here, where=(f"kind:is:{line.name}",), page=1, open=""))
+            sum_row(line, money, figures, scope.link(here, where=(f"kind:is:{line.name}",), page=1, open=""))
             for line in lines
         ],
         money,
@@ -183,13 +181,15 @@ def page(ask: Context) -> OutcomeView:
     )
 
 
-def _range(line: SumLine) -> tuple[float, float]:
+def range_of(line: SumLine) -> tuple[float, float]:
+    """What an axis has to hold of a sum, per 30 days."""
     low, high = line.total.range
     ends = (low, high, line.total.promised)
     return per_month(min(ends), 1), per_month(max(ends), 1)
 
 
-def _sum_row(line: SumLine, money: MoneyAxis, figures: Figures, href: str = "") -> SumRow:
+def sum_row(line: SumLine, money: MoneyAxis, figures: Figures, href: str = "") -> SumRow:
+    """A sum as its table shows it."""
     total = line.total
     verdict = total.verdict if total.changes else OutcomeVerdict.TOO_EARLY
     low, high = (per_month(end, 1) for end in total.range)
@@ -459,42 +459,3 @@ def _note(each: ChangeOutcome) -> str:
     if not each.margin_known and (each.worth or each.whole) is not None:
         said.append("The margin is not known: sales are valued at the target ACOS.")
     return " ".join(said)
-
-
-@dataclass(frozen=True, slots=True)
-class AuditsView:
-    """A sum for each sending, newest first."""
-
-    answer: Answer
-    audits: Sequence[tuple[str, str, Sequence[SumRow]]]
-    axis: MoneyAxis
-    ticks: Sequence[tuple[float, str]]
-
-
-def audits(ask: Context) -> AuditsView:
-    """The view of sendings: what each promised, and what came of it."""
-    figures, found = ask.figures, judged.outcomes(ask.facts, ask.selection)
-    parts = listed.by_sheet(found)
-    lines = {key: listed.sums(found, entries) for key, entries in parts.items()}
-    money = axis([_range(line) for own in lines.values() for line in own if line.total.changes])
-    here = ask.url("outcome.view", name=VIEW)
-    entries = []
-    for (sent, number), own in lines.items():
-        link = ask.scope.link(here, where=(f"sending:eq:{number}",), page=1, open="")
-        entries.append((_audit_name(sent, number, figures), link, [_sum_row(line, money, figures) for line in own]))
-    count = figures.counted(len(entries), "sheet")
-    answer = (
-        Answer(f"{count} carried out.", "Each promised what is drawn as a line; its result is the bar.")
-        if entries
-        else Answer("No change was carried out yet.", "Send changes from the plan.")
-    )
-    return AuditsView(answer, entries, money, [(place, figures.short(amount)) for place, amount in money.ticks()])
-
-
-def audits_file(ask: Context) -> Table:
-    """The sums of all sheets as a file."""
-    return listed.sums_table(judged.outcomes(ask.facts, ask.selection))
-
-
-def _audit_name(sent: date, number: int, figures: Figures) -> str:
-    return f"{figures.day(sent)}, sheet {number}"

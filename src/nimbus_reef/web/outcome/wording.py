@@ -13,6 +13,7 @@ from nimbus_reef.core.outcome import OutcomeVerdict
 from nimbus_reef.core.stopped_spend import sales_it_may_have_cost
 from nimbus_reef.core.windows import per_month
 from nimbus_reef.formats.figures import Figures
+from nimbus_reef.web.kit.promises_kept import monthly_range, range_words
 
 WHY: Final[Mapping[str, str]] = {
     NoVerdict.NOT_APPLIED: "not applied: the settings do not show it",
@@ -28,11 +29,6 @@ WHY: Final[Mapping[str, str]] = {
     NoVerdict.WITH_ANOTHER: "judged with another row of its sheet",
 }
 MARKS: Final[Mapping[str, str]] = {"kept": "within", "did not": "above", "too early": "open", "no verdict": "none"}
-
-
-def range_words(low: float, high: float, figures: Figures) -> str:
-    """An 80 % range per 30 days."""
-    return f"{figures.money(low)} to {figures.money(high)}"
 
 
 def sentence(each: ChangeOutcome, figures: Figures) -> tuple[str, str]:
@@ -106,7 +102,6 @@ def lead(lines: Sequence[SumLine], figures: Figures, mature: str) -> tuple[str, 
     if not wholes:
         return "Nothing can be judged yet.", f"Changes are judged from two weeks on; complete days end on {mature}."
     first = wholes[0].total
-    low, high = (per_month(end, 1) for end in first.range)
     if wholes[0].name == "Profit after ads":
         bold = (
             f"{figures.counted(first.changes, 'change')} {'earn' if first.result >= 0 else 'lose'}"
@@ -115,7 +110,7 @@ def lead(lines: Sequence[SumLine], figures: Figures, mature: str) -> tuple[str, 
         )
     else:
         bold = f"{figures.money(per_month(first.result, 1))} of spend per 30 days stays away."
-    said = [f"80 % range {range_words(low, high, figures)}."]
+    said = [f"80 % range {monthly_range(first, figures)}."]
     kept, did_not, early = (
         [line.name for line in lines if not line.whole and line.total.verdict is verdict]
         for verdict in (OutcomeVerdict.KEPT, OutcomeVerdict.DID_NOT, OutcomeVerdict.TOO_EARLY)

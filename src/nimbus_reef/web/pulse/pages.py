@@ -17,8 +17,6 @@ from nimbus_reef.web.kit.beats import STALE_DAYS, BeatLine, line
 from nimbus_reef.web.kit.opened import KINDS_OF_ROWS
 
 WEEK_LINES: Final = 9
-AUDIT_DAYS: Final = 14
-"""After so many days without a closed audit one is due."""
 RETURN_DAYS: Final = 7
 _FIGURES: Final[Mapping[str, Callable[[Beat], Any]]] = {
     "name": lambda each: (each.account.brand, each.account.country),
@@ -202,10 +200,13 @@ def _due(each: Agenda, today: date) -> list[AgendaLine]:
         lines.append(_line(each, f"Send {figures.counted(each.planned, 'planned change')}.", "", "plan.index"))
     if each.closed is None:
         lines.append(_line(each, "Close a first audit.", "", "findings.index"))
-    elif (today - each.closed).days >= AUDIT_DAYS:
+    elif (today - each.closed).days >= each.account.settings.audit_days:
         lines.append(
             _line(each, f"Audit: the last one is {(today - each.closed).days} days old.", "", "findings.index")
         )
+    if each.did_not:
+        kept_not = figures.counted(each.did_not, "change")
+        lines.append(_line(each, f"Take back {kept_not} that did not keep the promise.", "", "outcome.index"))
     for view, count in each.rules.items():
         words = f"Run {figures.counted(count, 'rule')} on {KINDS_OF_ROWS[view]} rows."
         lines.append(_line(each, words, "", "rules.view", view=view))
