@@ -14,6 +14,7 @@ from nimbus_reef.cli.output import FORMAT
 from nimbus_reef.errors import Conflict, NotAllowed, NotFound
 from nimbus_reef.formats.figures import Figures
 from nimbus_reef.store.people import people, plans, target_acos
+from nimbus_reef.store.people.people import Person
 from nimbus_reef.store.reading.facts import Facts
 from nimbus_reef.store.record.engine import Store
 
@@ -30,12 +31,17 @@ def _look(facts: Facts, key: str, window: str) -> Selection:
 
 
 def _person(store: Store, email: str, selection: Selection) -> int:
+    return person_by_address(store, email, selection).id
+
+
+def person_by_address(store: Store, email: str, selection: Selection) -> Person:
+    """Who has an address, where they may change the plan of an account; NotFound or NotAllowed else."""
     found = people.by_address(store, email)
     if found is None or not found.active:
         raise NotFound(f"Nobody has the address {email}.", remedy="See `reef user list`, and say who with --by.")
     if not found.person.writes or not found.person.sees(selection.account.brand_id):
         raise NotAllowed(f"{email} may not change the plan of this account.", remedy="Name somebody who may.")
-    return found.person.id
+    return found.person
 
 
 @click.command()

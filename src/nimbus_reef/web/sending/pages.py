@@ -4,26 +4,21 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from datetime import datetime
 from typing import Final
 
-from nimbus_reef.analysis import sending_check
+from nimbus_reef.analysis import leaving, sending_check
 from nimbus_reef.analysis.sending_check import Differs, HeldDifference
 from nimbus_reef.analysis.tables import PAGE_ROWS, page_of
 from nimbus_reef.core import projection
 from nimbus_reef.core.changes import ChangeState, inverse, named, word_of
-from nimbus_reef.core.guards import Guard, GuardKind
 from nimbus_reef.core.promises import projected
 from nimbus_reef.core.proposals import counted_as
 from nimbus_reef.formats.figures import Figures
 from nimbus_reef.store.people.marketplace_links import MarketplaceLink
-from nimbus_reef.store.people.plan_steps import Step
 from nimbus_reef.store.people.plans import Planned
 from nimbus_reef.store.people.sendings import SERVICE, Sending, SendingState, SentChange
 from nimbus_reef.web.kit.answers import Answer
 from nimbus_reef.web.kit.context import Context
-
-_LATELY_SECONDS: Final = 3_600
 
 
 @dataclass(frozen=True, slots=True)
@@ -85,28 +80,6 @@ def difference_lines(found: Sequence[HeldDifference]) -> list[DifferenceLine]:
     ]
 
 
-def guard_words(found: Sequence[Guard], figures: Figures) -> list[str]:
-    """What speaks against sending, a sentence each."""
-    words = []
-    for each in found:
-        if each.kind is GuardKind.OTHERS:
-            words.append(f"{' and '.join(each.others)} changed this plan in the last hour.")
-            continue
-        what = "Spend would change by" if each.kind is GuardKind.SPEND else "The changes touch"
-        of = "of the account’s spend" if each.kind is GuardKind.SPEND else "of its sales"
-        words.append(f"{what} {figures.rate(each.share, 0)} {of}; the limit is {figures.rate(each.limit, 0)}.")
-    return words
-
-
-def others_at_work(steps: Sequence[Step], own_name: str, now: datetime) -> list[str]:
-    """Who else changed the plan in the last hour."""
-    return [
-        each.person
-        for each in steps
-        if each.person and each.person != own_name and (now - each.at).total_seconds() < _LATELY_SECONDS
-    ]
-
-
 def _kinds(going: Sequence[Planned], figures: Figures) -> list[tuple[str, str, str, str]]:
     """Kind, how many, spend and sales in 30 days, most changes first."""
     by_kind: dict[str, list[Planned]] = {}
@@ -135,8 +108,8 @@ def check(
     """The last look. held: what the marketplace holds by row, None where it could not be asked."""
     figures = ask.figures
     differs = sending_check.differences(planned, held or {})
-    leaving = {each.planned.id for each in differs}
-    going = [each for each in planned if each.id not in leaving]
+    staying = {each.planned.id for each in differs}
+    going = [each for each in planned if each.id not in staying]
     effect = projection.total(projected(each.change, each.promise) for each in going)
     campaigns = len({each.change.campaign for each in going})
     bold = f"{figures.counted(len(going), 'change')} in {figures.counted(campaigns, 'campaign')}."
@@ -154,7 +127,7 @@ def check(
         ids,
         difference_lines(differs),
         away,
-        guard_words(sending_check.guards_of(ask.facts, ask.selection, going, others), figures) if going else [],
+        leaving.guard_words(sending_check.guards_of(ask.facts, ask.selection, going, others), figures) if going else [],
         sending_check.needs_second(ask.selection, going),
         token,
         link,

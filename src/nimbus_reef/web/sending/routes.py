@@ -10,23 +10,18 @@ from pathlib import Path
 from flask import Blueprint, flash, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response as AnyResponse
 
-from nimbus_reef.analysis import acceptance, sending_check, taking_back
-from nimbus_reef.analysis.delivery import plan_prices
-from nimbus_reef.analysis.wording import rise_words
-from nimbus_reef.core import plan as rules
+from nimbus_reef.analysis import acceptance, leaving, taking_back
 from nimbus_reef.core.changes import ChangeState
-from nimbus_reef.core.conflicts import BLOCKS
 from nimbus_reef.errors import BadInput, Conflict, MarketplaceAway, MarketplaceRefused, NotAllowed
 from nimbus_reef.formats import change_sheet, sandbox
 from nimbus_reef.formats.typed import whole
 from nimbus_reef.jobs import marketplaces
 from nimbus_reef.jobs.queue import ask_marketplace
-from nimbus_reef.store.people import marketplace_links, plan_steps, plans, sendings
+from nimbus_reef.store.people import marketplace_links, plans, sendings
 from nimbus_reef.store.people.people import Person
 from nimbus_reef.store.people.plans import Planned
 from nimbus_reef.store.people.sendings import RowAnswer, SendingState
 from nimbus_reef.store.record import workers
-from nimbus_reef.store.record.clock import utc_now
 from nimbus_reef.web.current import context, current_scope, figures, must_write, person, services
 from nimbus_reef.web.kit.context import shown
 from nimbus_reef.web.sending import pages
@@ -40,19 +35,6 @@ def must_send() -> Person:
     if not who.may_send:
         raise NotAllowed("You may plan changes, but not send them.", remedy="Ask an owner for the right to send.")
     return who
-
-
-def _chosen(ids: Sequence[int]) -> list[Planned]:
-    """The chosen changes with all that they were proposed with; the whole plan where none is named."""
-    planned = plans.planned(services().store, current_scope().account.id)
-    if not ids:
-        return planned
-    wanted = set(ids)
-    rows = {
-        each.row
-        for each in rules.whole([each.change for each in planned], [e.change for e in planned if e.id in wanted])
-    }
-    return [each for each in planned if each.change.row in rows]
 
 
 def _held(chosen: Sequence[Planned]) -> tuple[Mapping[int, str | None] | None, str]:
@@ -75,9 +57,9 @@ def check() -> str:
 
 def _check_page(ids: Sequence[int]) -> str:
     store, account, who = services().store, current_scope().account, person()
-    link, chosen = marketplace_links.link(store, account.id), _chosen(ids)
+    link, chosen = marketplace_links.link(store, account.id), leaving.chosen(services().facts, account.id, ids)
     held, away = _held(chosen) if link and chosen else (None, "")
-    others = pages.others_at_work(plan_steps.steps(store, account.id), who.name, utc_now())
+    others = leaving.others_at_work(services().facts, account.id, who)
     view = pages.check(
         context(), chosen, held, away, others, ids=ids, token=uuid.uuid4().hex, link=link, may_send=who.may_send
     )
@@ -88,54 +70,15 @@ def _check_page(ids: Sequence[int]) -> str:
 def send() -> AnyResponse:
     """Hands changes over to be sent."""
     who, scope, store, form = must_send(), current_scope(), services().store, request.form
-    account = scope.account
-    chosen, token = _chosen(form.getlist("rows", type=whole)), form.get("token", "")
+    account, ids, token = scope.account, form.getlist("rows", type=whole), form.get("token", "")
     if not 16 <= len(token) <= 64:
         raise BadInput("This form is not complete.", remedy="Open the plan and send from there.")
-    held, _ = _held(chosen)
-    over = set(form.getlist("over", type=whole))
-    differs = sending_check.differences(chosen, held or {})
-    taken = {each.planned.id: each.held for each in differs if each.planned.id in over and each.held}
-    leaving = {each.planned.id for each in differs} - set(taken)
-    if taken:
-        sendings.note_held(store, account.id, who.id, taken)
-        chosen = _chosen(form.getlist("rows", type=whole))
-    going = [each for each in chosen if each.id not in leaving]
-    if not going:
-        raise BadInput("Nothing is left to send.", remedy="Open the plan.")
-    _refuse_wrong(going)
-    others = pages.others_at_work(plan_steps.steps(store, account.id), who.name, utc_now())
-    asked = sending_check.guards_of(services().facts, scope.selection, going, others)
-    reason = form.get("reason", "").strip()
-    if asked and not reason:
-        raise BadInput(
-            " ".join(pages.guard_words(asked, figures())), remedy="Go back and say why it is sent all the same."
-        )
-    number = sendings.hand_over(
-        store,
-        account.id,
-        who.id,
-        going,
-        token,
-        override=reason if asked else "",
-        needs_approval=sending_check.needs_second(scope.selection, going),
-    )
+    held, _ = _held(leaving.chosen(services().facts, account.id, ids))
+    over = frozenset(form.getlist("over", type=whole))
+    asked = leaving.Leaving(ids, held, over, form.get("reason", "").strip(), token)
+    number = leaving.hand_over(services().facts, scope.selection, who, asked, figures())
     ask_marketplace(store, services().queue, account.id)
     return redirect(scope.elsewhere(url_for("sending.one", sending_id=number)), 303)
-
-
-def _refuse_wrong(going: Sequence[Planned]) -> None:
-    """BadInput or Conflict where a row cannot be sent as it is."""
-    changes = [each.change for each in going]
-    for wrong in rules.problems(changes)[:1]:
-        raise BadInput(f"Row {wrong.row}: {wrong.column} {wrong.reason}.", remedy="Fix or remove it in the plan first.")
-    found = plan_prices.conflicts_of(services().facts, current_scope().selection, changes)
-    for each in found:
-        if each.kind in BLOCKS and each.rise is not None:
-            raise Conflict(
-                f"Row {each.rows[0]}: {rise_words(each.rise, figures())}.",
-                remedy="Resolve the conflict on the plan first.",
-            )
 
 
 @sending.get("/<int:sending_id>")
