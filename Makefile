@@ -49,6 +49,7 @@ truth:           ## the audit's judgement against the simulator's truth; writes 
 	PYTHONPATH=src:. $(python) benchmarks/bids.py --write
 	PYTHONPATH=src:. $(python) benchmarks/quarter.py --write
 	PYTHONPATH=src:. $(python) benchmarks/reach.py --write
+	PYTHONPATH=src:. $(python) benchmarks/reach_sent.py --write
 	PYTHONPATH=src:. $(python) benchmarks/mapping.py --write
 	PYTHONPATH=src:. $(python) benchmarks/outcome.py --write
 

@@ -54,6 +54,7 @@ MARKERS: Final = {
     True: ("<!-- marketplace soak -->", "<!-- marketplace soak end -->"),
 }
 """Between which the tables stand in the document: that of the matrix, and that of the soak."""
+KEY: Final = "fernhollow-de"
 SEED, DAYS, LAST = 11, 40, date(2026, 11, 20)
 ROWS: Final = 5
 SECOND: Final = "second worker"
@@ -318,7 +319,7 @@ def installation(folder: Path, count: int = 1) -> Iterator[list[Matrix]]:
             parts.store, email="a@example.com", name="Ann", password="a long password", role=people.Role.OWNER
         )
         record = Record(conf.market / "market.db")
-        clients = [record.add_client(f"fern-{number}", SEED, DAYS, LAST) for number in range(count)]
+        clients = [record.add_client(f"{KEY}.{number}", SEED, DAYS, LAST) for number in range(count)]
         for name in ("market", "worker", "web"):
             parts.start(name)
         yield [_linked(parts, record, client, who.id) for client in clients]
@@ -331,7 +332,7 @@ def _linked(parts: _Parts, record: Record, client: Client, person_id: int) -> Ma
     store = parts.store
     account = accounts.add(
         store,
-        key=client.key,
+        key=client.key.replace(".", "-"),
         brand_name="Fernhollow",
         marketplace=f"Tidemarkt {client.key}",
         country="DE",
@@ -369,13 +370,14 @@ def matrix(there: Matrix, runs: int) -> list[Tried]:
         for moment, path in SENDING:
             cell = tried(name, moment)
             for number in range(runs):
-                script = [[path, fault.value]] * (1 + number % 3)
+                script = [[path, fault.value]] * (1 if fault is Fault.SLOW else 1 + number % 3)
                 there.faulty(script=script, slow=12.0 if fault is Fault.SLOW else 0.5)
                 there.sheet(cell, lambda: None)
         for moment, path in FETCHING:
             cell = tried(name, moment)
             for number in range(max(1, runs // 3)):
-                there.faulty(script=[[path, fault.value]] * (2 + number), slow=12.0 if fault is Fault.SLOW else 0.5)
+                script = [[path, fault.value]] * (1 if fault is Fault.SLOW else 2 + number)
+                there.faulty(script=script, slow=12.0 if fault is Fault.SLOW else 0.5)
                 there.day(cell, lambda: None)
     cell = tried("half a sheet refused", "sheet sent")
     for _ in range(runs * 2):
@@ -503,7 +505,7 @@ def main() -> None:
     asked.add_argument("--accounts", type=int, default=20)
     options = asked.parse_args()
     count = options.accounts if options.soak else 1
-    with tempfile.TemporaryDirectory() as folder, installation(Path(folder), count) as there:
+    with tempfile.TemporaryDirectory(ignore_cleanup_errors=True) as folder, installation(Path(folder), count) as there:
         found = soak(there, options.soak) if options.soak else matrix(there[0], options.runs)
         sent = sum(each.sent for each in there)
         text = soaked(found, sent, count, options.soak) if options.soak else page(found, sent)

@@ -27,17 +27,27 @@ def folder(tmp_path, monkeypatch):
     return tmp_path / "judged"
 
 
+@pytest.fixture(scope="module")
+def usual_days(demo, tmp_path_factory):
+    """Where one worker judged the usual days of both brands, and how many accounts it said that those were."""
+    made = tmp_path_factory.mktemp("ahead") / "judged"
+    with pytest.MonkeyPatch.context() as there:
+        there.setattr(disk_cache, "DEAR", 0.0)
+        ahead = Ahead(demo.store, made, 1 << 30, lambda: False)
+        return made, (ahead.once(), ahead.once())
+
+
 def selections(demo, folder, account):
     facts = Facts(demo.store, disk_cache=DiskCache(folder))
     return facts, list(judging.selections(facts, account, target_acos.aims(demo.store, account)))
 
 
-def test_the_usual_days_are_judged_when_somebody_asks_for_them(demo, folder):
+def test_the_usual_days_are_judged_when_somebody_asks_for_them(demo, folder, usual_days):
     """By another process, which has nothing in its memory yet; the month of the newest day is among them."""
-    ahead = Ahead(demo.store, folder, 1 << 30, lambda: False)
+    made, counts = usual_days
+    shutil.copytree(made, folder)
     every = accounts.all_accounts(demo.store)
-    assert ahead.once() == len(every) == 2
-    assert ahead.once() == 0
+    assert counts == (len(every), 0) == (2, 0)
     for account in every:
         facts, asked = selections(demo, folder, account)
         assert {selection.window.days for selection in asked} >= {7, 14, 30, 60, 90}
@@ -52,9 +62,10 @@ def test_the_usual_days_are_judged_when_somebody_asks_for_them(demo, folder):
     )
 
 
-def test_other_aims_are_judged_anew(demo, folder):
+def test_other_aims_are_judged_anew(demo, folder, usual_days):
+    shutil.copytree(usual_days[0], folder)
     ahead = Ahead(demo.store, folder, 1 << 30, lambda: False)
-    ahead.once()
+    assert ahead.once() == 0
     account = accounts.by_key(demo.store, "pellwick-gb")
     set_aim(demo.store, account, 1, "account", "", account.target_acos + 0.05)
     try:

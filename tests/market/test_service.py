@@ -171,3 +171,11 @@ def test_faults_strike_as_they_are_set(service):
     lines = service.get(f"/v1/reports/{number}/file").text.splitlines()
     assert len(lines) > len(set(lines))
     assert Fault.DUPLICATE in service.faults.chances
+
+
+def test_a_brand_can_have_several_accounts(tmp_path):
+    record = Record(tmp_path / "market.db")
+    accounts = MarketAccounts(record)
+    one, other = (accounts.account(record.add_client(key, 11, 20, LAST)) for key in ("pellwick-gb", "pellwick-gb.2"))
+    assert one is not other
+    assert one.settings.things["target"].keys() == other.settings.things["target"].keys()

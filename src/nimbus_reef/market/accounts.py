@@ -32,7 +32,7 @@ class MarketAccounts:
         """A client's account, as all that happened to it left it."""
         with self.lock:
             if client.key not in self.accounts:
-                spec = next(each for each in BRANDS if each.key == client.key)
+                spec = next(each for each in BRANDS if each.key == client.brand)
                 opened = account.opened(spec, client.seed, client.days, client.last_day)
                 for event in self.record.events([client.key]):
                     self._happen(opened, event)

@@ -30,13 +30,21 @@ ROWS, DAYS = "rows", "days"
 
 @dataclass(frozen=True, slots=True)
 class Client:
-    """A brand's account: seed, days and last day of its world, and what its owner signs in with."""
+    """
+    A brand's account: seed, days and last day of its world, and what its owner signs in with. Of several accounts of a
+    brand the keys end in a point and more.
+    """
 
     key: str
     seed: int
     days: int
     last_day: date
     secret: str
+
+    @property
+    def brand(self) -> str:
+        """The key of its brand."""
+        return self.key.partition(".")[0]
 
 
 @dataclass(frozen=True, slots=True)

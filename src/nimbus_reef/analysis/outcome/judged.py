@@ -412,7 +412,8 @@ class _Judge:
             result=profit,
             low=profit - wide,
             high=profit + wide,
-            part=SumPart(promised, profit, spread) if sides.clicks_after else None,
+            # What got no click brought nothing of what it promised.
+            part=SumPart(promised, profit, spread),
         )
 
     def _new_home(self, bare: ChangeOutcome) -> ChangeOutcome:
