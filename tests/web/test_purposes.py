@@ -42,7 +42,7 @@ def test_a_young_launch_gets_no_proposal_and_says_why(owner, launch):
     page = owner.get(f"/targeting/targets?{A}&campaign={launch}&where=verdict:is:too+early+to+tell&sort=-spend")
     row = row_ids(page)[0]
     told = text_of(owner.get(f"/targeting/targets?{A}&campaign={launch}&open={row}"))
-    assert "its campaign is not judged yet: launch, day" in told
+    assert "it is not judged yet: launch, day" in told
 
 
 def test_others_are_judged_as_before_and_all_are_without_the_setting(owner, demo, launch):

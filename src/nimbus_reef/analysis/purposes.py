@@ -6,6 +6,7 @@ from typing import Final
 
 import polars as pl
 
+from nimbus_reef.analysis import paused_products
 from nimbus_reef.analysis.selection import Selection
 from nimbus_reef.core import naming
 from nimbus_reef.core.model import Verdict
@@ -88,15 +89,23 @@ def waiting(facts: Facts, selection: Selection) -> dict[str, str]:
     return found
 
 
+_BETWEEN: Final = "\x1f"
+
+
 def held_back(facts: Facts, selection: Selection, rows: pl.DataFrame) -> pl.DataFrame:
     """
-    Judged rows of campaigns; of those that are too young for their purpose none is above target yet. waits: why, where
-    any has to wait.
+    Judged rows of campaigns; of those that are too young for their purpose none is above target yet, nor of targets and
+    search terms in ad groups that a product was paused in lately. waits: why, where any has to wait.
     """
     found = waiting(facts, selection)
-    if not found:
+    paused = paused_products.waiting(facts, selection) if {"ad_group", "target"} <= set(rows.columns) else {}
+    if not found and not paused:
         return rows
     waits = pl.col("campaign").cast(pl.String).replace_strict(found, default=None, return_dtype=pl.String)
+    if paused:
+        place = pl.concat_str(pl.col("campaign", "ad_group").cast(pl.String), separator=_BETWEEN)
+        known = {_BETWEEN.join(names): why for names, why in paused.items()}
+        waits = pl.coalesce(waits, place.replace_strict(known, default=None, return_dtype=pl.String))
     over = pl.col("verdict").cast(pl.String).is_in([Verdict.ABOVE.value, Verdict.LIKELY_ABOVE.value])
     early = pl.when(waits.is_not_null() & over).then(pl.lit(Verdict.TOO_EARLY.value)).otherwise(pl.col("verdict"))
     return rows.with_columns(early.cast(rows.schema["verdict"]).alias("verdict"), waits=waits)

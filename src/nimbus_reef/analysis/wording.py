@@ -516,7 +516,7 @@ _REASONS: Final[Mapping[ReasonKey, str | _Told]] = {
     ),
     ReasonKey.IS_ENABLED: "already enabled",
     ReasonKey.USUAL_ANSWER: "clicks at this bid rest on the usual answer of clicks to bids, not yet your own",
-    ReasonKey.WAITS: "their campaigns are not judged yet",
+    ReasonKey.WAITS: "they are not judged yet",
     ReasonKey.IS_PAUSED: "already paused",
     ReasonKey.ITS_PRODUCT: lambda value, figures: (
         f"it converts like similar search terms ({figures.rate(value[0])}). Check the product, its price and its bids"
@@ -638,7 +638,7 @@ _REASONS: Final[Mapping[ReasonKey, str | _Told]] = {
         else "clicks alone will not settle it"
     ),
     ReasonKey.UNKNOWN_RETURN: "effect unknown: the account has no clicks this cheap",
-    ReasonKey.WAITS: lambda value, _: f"its campaign is not judged yet: {value[0]}",
+    ReasonKey.WAITS: lambda value, _: f"it is not judged yet: {value[0]}",
     ReasonKey.WINS: lambda value, figures: (
         f"{figures.counted(value[0], 'order')} at {figures.rate(value[1])} ACOS; the product has no live exact"
         " target for these words"
@@ -669,7 +669,7 @@ _REASONS: Final[Mapping[ReasonKey, str | _Told]] = {
 
 _WHY_NOTHING: Final[Mapping[ReasonKey, str]] = {
     ReasonKey.CEILING: "they are at their highest bid",
-    ReasonKey.WAITS: "their campaigns are not judged yet",
+    ReasonKey.WAITS: "they are not judged yet",
     ReasonKey.FLOOR: "they are at their lowest bid",
     ReasonKey.JUST_MOVED: "their bid was changed less than 10 days ago",
     ReasonKey.LEFT: "you asked to leave their bids",
