@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import date, timedelta
 from typing import Any, Final
@@ -10,7 +9,7 @@ from typing import Any, Final
 import polars as pl
 
 from nimbus_reef.analysis.falls import Watched, watched
-from nimbus_reef.analysis.hidden_names import names_of
+from nimbus_reef.analysis.hidden_names import Names, names_of
 from nimbus_reef.analysis.judged import TERM_ID
 from nimbus_reef.analysis.outcome.wholes import figures_in
 from nimbus_reef.analysis.selection import Selection
@@ -61,7 +60,7 @@ def rows(facts: Facts, selection: Selection) -> pl.DataFrame:
         return pl.DataFrame(schema=SCHEMA)
     whole = selection.whole.at(Window(newest - timedelta(days=29), newest))
     mature = newest - timedelta(days=account.maturing_days)
-    names = names_of(facts, whole, [each.row_id for each in away])
+    names = names_of(facts, whole, away)
     fell = {each.row_id: each.since for each in away if each.done and CHECKS[each.check].reads is Reading.FALLS}
     since = watched(facts, whole, fell)
     found = [_row(facts, whole, each, names, since.get(each.row_id), mature) for each in away if each.check in CHECKS]
@@ -69,7 +68,7 @@ def rows(facts: Facts, selection: Selection) -> pl.DataFrame:
 
 
 def _row(
-    facts: Facts, whole: Selection, each: PutAway, names: Mapping[str, str], fall: Watched | None, mature: date
+    facts: Facts, whole: Selection, each: PutAway, names: Names, fall: Watched | None, mature: date
 ) -> dict[str, Any]:
     check = CHECKS[each.check]
     before = change_periods.before(each.since, None, each.since - timedelta(days=change_periods.MOST_BEFORE))
@@ -80,7 +79,7 @@ def _row(
     verdict, until = _verdict(each, fall, sides, whole)
     return {
         "row_id": str(each.id),
-        "what": names[each.row_id],
+        "what": names[each.check, each.row_id],
         "finding": check.title,
         "kind": DONE_KIND if each.done else KEPT_KIND,
         "note": each.reason.removeprefix(DONE),

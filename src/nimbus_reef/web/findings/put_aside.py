@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 from nimbus_reef.analysis.falls import Watched, watched
-from nimbus_reef.analysis.hidden_names import names_of
+from nimbus_reef.analysis.hidden_names import Names, names_of
 from nimbus_reef.core.checks import CHECKS, Reading
 from nimbus_reef.core.listings import Repaired
 from nimbus_reef.core.metrics import ratio
@@ -26,12 +26,12 @@ class Hidden:
     by: str
 
 
-def hidden(away: Sequence[PutAway], names: Mapping[str, str]) -> list[Hidden]:
+def hidden(away: Sequence[PutAway], names: Names) -> list[Hidden]:
     """What is away, until when and why; names: what a row is called."""
     return [
         Hidden(
             each.id,
-            names[each.row_id],
+            names[each.check, each.row_id],
             (
                 "for good"
                 if each.for_good
@@ -59,14 +59,12 @@ class Ticked:
     tone: str
 
 
-def ticked(
-    done: Sequence[PutAway], names: Mapping[str, str], since: Mapping[str, Watched], figures: Figures
-) -> list[Ticked]:
+def ticked(done: Sequence[PutAway], names: Names, since: Mapping[str, Watched], figures: Figures) -> list[Ticked]:
     """What was ticked off; since: what conversion did since a fall of it was."""
     return [
         Ticked(
             each.id,
-            names[each.row_id],
+            names[each.check, each.row_id],
             CHECKS[each.check].title,
             each.reason.removeprefix(DONE),
             f"{each.by}, {figures.day(each.since)}",
@@ -93,7 +91,7 @@ def _since_words(each: PutAway, found: Watched | None, figures: Figures) -> tupl
 
 def put_aside(ask: Context, away: Sequence[PutAway]) -> tuple[list[Hidden], list[Ticked]]:
     """What is put away, and what is ticked off with how it went since."""
-    names = names_of(ask.facts, ask.selection, [each.row_id for each in away])
+    names = names_of(ask.facts, ask.selection, away)
     done = [each for each in away if each.done]
     fell = {each.row_id: each.since for each in done if CHECKS[each.check].reads is Reading.FALLS}
     since = watched(ask.facts, ask.selection, fell)
