@@ -5,7 +5,7 @@ from __future__ import annotations
 import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import date
 from pathlib import Path
 
@@ -17,6 +17,10 @@ from nimbus_reef.market.app import ServicePace, make_app
 from nimbus_reef.market.faults import Faults
 from nimbus_reef.market.record import Client, Record
 from nimbus_reef.outside.http import HttpMarketplace
+from nimbus_reef.store.people import plans
+from nimbus_reef.store.people.plans import Planned
+from nimbus_reef.store.record.engine import Store
+from tests.planned import BID, PROMISE
 
 AT_ONCE = ServicePace(row=0.0, change_set=0.0, report=0.0)
 SEED, DAYS, LAST = 11, 60, date(2026, 11, 20)
@@ -63,6 +67,24 @@ def running(
         server.shutdown()
         thread.join()
         server.server_close()
+
+
+def plan_bids(store: Store, account_id: int, person_id: int, service: Running, *bids: str) -> list[Planned]:
+    """Bids of targets of the simulated account, in the plan."""
+    held = service.accounts.account(service.client).settings.things["target"]
+    for key, bid in zip(held, bids, strict=False):
+        campaign, group, target, match_type = key
+        change = replace(
+            BID,
+            campaign=campaign,
+            ad_group=group,
+            target=target,
+            match_type=match_type,
+            old_value=held[key]["bid"],
+            new_value=bid,
+        )
+        plans.accept_packages(store, account_id, person_id, [[(change, PROMISE)]])
+    return plans.planned(store, account_id)
 
 
 def bid_row(row: int, held: dict[tuple[str, ...], dict[str, str]], place: int, new: str) -> dict[str, str]:

@@ -1,13 +1,11 @@
 """The plan sent from the command line, and what came of what was sent."""
 
 import json
-from dataclasses import replace
 from datetime import timedelta
 
 import pytest
 from click.testing import CliRunner
-from tests.marketplaces import LAST, running
-from tests.planned import BID, PROMISE
+from tests.marketplaces import LAST, plan_bids, running
 
 from nimbus_reef import config
 from nimbus_reef.cli.main import cli
@@ -41,21 +39,13 @@ def linked(store, account, tmp_path):
         yield service
 
 
-def planned(store, account, person_id, service, *bids):
-    held = service.accounts.account(service.client).settings.things["target"]
-    for key, bid in zip(held, bids, strict=False):
-        names = dict(zip(("campaign", "ad_group", "target", "match_type"), key, strict=True))
-        change = replace(BID, **names, old_value=held[key]["bid"], new_value=bid)
-        plans.accept_packages(store, account.id, person_id, [[(change, PROMISE)]])
-
-
 def test_a_plan_is_sent_answered_and_its_outcome_shown(reef, store, account, ann, linked):
     send = ("send", "--account", "fern-de", "--by", ann.email)
     people.set_rights(store, None, ann.id, people.Role.ANALYST, [account.brand_id], sends=False)
     assert "not send" in reef(*send).output
     people.set_rights(store, None, ann.id, people.Role.ANALYST, [account.brand_id], sends=True)
     assert "Nothing is left to send" in reef(*send).output
-    planned(store, account, ann.id, linked, "0.31", "0.05")
+    plan_bids(store, account.id, ann.id, linked, "0.31", "0.05")
     done = reef(*send, "--reason", "the first one")
     assert done.exit_code == 0, done.output
     assert "1 done, 1 failed, 0 without an answer yet." in done.output
@@ -69,7 +59,7 @@ def test_a_plan_is_sent_answered_and_its_outcome_shown(reef, store, account, ann
 
 def test_what_others_changed_stays_in_the_plan_unless_it_is_said(reef, store, account, ann, linked):
     people.set_rights(store, None, ann.id, people.Role.ANALYST, [account.brand_id], sends=True)
-    planned(store, account, ann.id, linked, "0.31", "0.32")
+    plan_bids(store, account.id, ann.id, linked, "0.31", "0.32")
     held = linked.accounts.account(linked.client).settings.things["target"]
     next(iter(held.values()))["bid"] = "7.77"
     send = ("send", "--account", "fern-de", "--by", ann.email, "--reason", "x")

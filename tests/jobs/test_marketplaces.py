@@ -1,11 +1,9 @@
 """Changes are sent and reports are fetched, whatever happens in between: nothing is lost and nothing done twice."""
 
-from dataclasses import replace
 from datetime import timedelta
 
 import pytest
-from tests.marketplaces import AT_ONCE, LAST, running
-from tests.planned import BID, PROMISE
+from tests.marketplaces import AT_ONCE, LAST, plan_bids, running
 
 from nimbus_reef import config
 from nimbus_reef.core.changes import ChangeState
@@ -61,13 +59,7 @@ def linked(store, account, conf, service):
 
 
 def planned(store, account, who, service, *bids):
-    """Bids of targets of the simulated account, in the plan."""
-    held = service.accounts.account(service.client).settings.things["target"]
-    for key, bid in zip(held, bids, strict=False):
-        names = dict(zip(("campaign", "ad_group", "target", "match_type"), key, strict=True))
-        change = replace(BID, **names, old_value=held[key]["bid"], new_value=bid)
-        plans.accept_packages(store, account.id, who.id, [[(change, PROMISE)]])
-    return plans.planned(store, account.id)
+    return plan_bids(store, account.id, who.id, service, *bids)
 
 
 def handed_over(store, account, who, changes, **more):
