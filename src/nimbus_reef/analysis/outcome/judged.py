@@ -363,7 +363,8 @@ class _Judge:
 
     def _compared(self, before: Window, after: Window) -> Compared:
         def make() -> Compared:
-            near = self._heirs(before, after)
+            # What a change made has no before: it is no control.
+            near = self._heirs(before, after) | frozenset(self._new_ids())
             return measured.compared(self.facts, self.selection, self.where, before, after, self.response, near)
 
         return self._once(("compared", before, after), make)
