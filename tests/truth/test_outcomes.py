@@ -21,6 +21,7 @@ from nimbus_reef.formats.figures import Figures
 from nimbus_reef.jobs import intake
 from nimbus_reef.sim.vocabulary import FERNHOLLOW
 from nimbus_reef.store.people import people, plans, sendings, target_acos
+from nimbus_reef.store.people.sendings import CarriedOut
 from nimbus_reef.store.reading.facts import Facts
 from nimbus_reef.web.outcome import wording
 from nimbus_reef.web.outcome.money_axis import axis
@@ -150,6 +151,29 @@ def test_a_change_is_of_the_kind_that_it_is_judged_by():
     assert kind_of(made) is OutcomeKind.NEW
     assert kind_of(replace(made, entity=Entity.NEGATIVE)) is OutcomeKind.NEGATIVES
     assert kind_of(replace(BID, entity=Entity.CAMPAIGN, field="daily_budget")) is OutcomeKind.BUDGETS
+
+
+@pytest.mark.parametrize(
+    ("changed", "kind", "level"),
+    [
+        ({"entity": Entity.CAMPAIGN, "field": "daily_budget"}, OutcomeKind.BUDGETS, "campaign"),
+        (
+            {"entity": Entity.CAMPAIGN, "field": "offsite_limited", "new_value": "yes"},
+            OutcomeKind.SETTINGS,
+            "placement",
+        ),
+        ({"entity": Entity.AD_GROUP, "field": "default_bid"}, OutcomeKind.SETTINGS, "ad group"),
+        ({"entity": Entity.PRODUCT_AD, "field": "state", "new_value": "paused"}, OutcomeKind.ADS, "ad group"),
+        ({"entity": Entity.CAMPAIGN, "field": "state", "action": Action.CREATE}, OutcomeKind.CAMPAIGNS, "campaign"),
+        ({"entity": Entity.PRODUCT_AD, "field": "state", "action": Action.CREATE}, OutcomeKind.CAMPAIGNS, "ad"),
+    ],
+)
+def test_what_moves_a_whole_is_of_its_kind_and_judged_on_it(changed, kind, level):
+    change = replace(BID, sku="A", **changed)
+    done = CarriedOut(1, change, PROMISE, 1, date(2026, 10, 1), None)
+    assert (kind_of(change), whole_of(done).level) == (kind, level)
+    family = replace(done, promise=replace(PROMISE, view="families", row_id="F"))
+    assert whole_of(family) == ("family", ("F",)), "a family's shift is judged on the family, whatever it changes"
 
 
 def test_the_axis_holds_everything_and_zero():
