@@ -176,3 +176,18 @@ def test_money_in_another_unit_changes_no_verdict(sides: Sides, x: float, unit: 
     assert outcome.promised_profit(scaled, worth, x, ANSWER) == pytest.approx(
         outcome.promised_profit(sides, WORTH, x, ANSWER) * unit, rel=1e-6, abs=1e-9
     )
+
+
+def test_the_control_s_price_is_that_of_its_rows_and_not_of_their_mix():
+    """Clicks move from a cheap row to a dear one, and each costs 10 % more than before."""
+    rows = pl.DataFrame(
+        {
+            "clicks_before": [400.0, 50.0, 40.0, 30.0, 20.0],
+            "spend_before": [200.0, 100.0, 40.0, 30.0, 20.0],
+            "clicks_after": [50.0, 400.0, 40.0, 30.0, 20.0],
+        }
+    ).with_columns(spend_after=1.1 * pl.col("clicks_after") * pl.col("spend_before") / pl.col("clicks_before"))
+    found = control([rows], rows.head(0).with_columns(expected=pl.lit(1.0)), (28, 28), 0.2)
+    assert found.price == pytest.approx(1.1)
+    few = rows.with_columns(pl.col("clicks_before", "clicks_after") / 4)
+    assert control([few], few.head(0).with_columns(expected=pl.lit(1.0)), (28, 28), 0.2).price == 1.0

@@ -89,10 +89,20 @@ def _sum(rows: pl.DataFrame, name: str) -> float:
 def _of(rows: pl.DataFrame, days: tuple[int, int], drift: float, *, priced: bool) -> Control:
     before, after = _sum(rows, "clicks_before"), _sum(rows, "clicks_after")
     growth = (after / days[1]) / (before / days[0])
-    price = 1.0
-    if priced and min(before, after) >= PRICED_CLICKS and (paid := _sum(rows, "spend_before")) > 0:
-        price = _sum(rows, "spend_after") / after / (paid / before)
+    price = _price_moved(rows) if priced else 1.0
     return Control(growth, 1 / before + 1 / after + drift**2 / len(rows), price, drift, len(rows), (before, after))
+
+
+def _price_moved(rows: pl.DataFrame) -> float:
+    """
+    How the price of a click moved row by row, weighed by the clicks after: not that other rows had the clicks. 1 where
+    rows with clicks on both sides have too few.
+    """
+    both = rows.filter(pl.col("clicks_before") > 0, pl.col("clicks_after") > 0, pl.col("spend_before") > 0)
+    if both.is_empty() or min(_sum(both, "clicks_before"), _sum(both, "clicks_after")) < PRICED_CLICKS:
+        return 1.0
+    as_before = both.select((pl.col("clicks_after") * pl.col("spend_before") / pl.col("clicks_before")).sum()).item()
+    return _sum(both, "spend_after") / float(as_before)
 
 
 def drift_of(rows: pl.DataFrame, days: tuple[int, int]) -> float:
