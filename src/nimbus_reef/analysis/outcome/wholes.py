@@ -16,6 +16,7 @@ from nimbus_reef.analysis.selection import Selection
 from nimbus_reef.core import change_periods
 from nimbus_reef.core.change_periods import NoVerdict
 from nimbus_reef.core.changes import Action, Change, Entity
+from nimbus_reef.core.metrics import ratio
 from nimbus_reef.core.model import MICRO, Placement
 from nimbus_reef.core.outcome import FIRST_DAYS, ClickWorth, OutcomeVerdict, SumPart, by_range
 from nimbus_reef.core.profit_outcome import WholeFigures, of_whole, whole_decided_after
@@ -109,9 +110,9 @@ class Wholes:
         window = Window(day - timedelta(days=_ACCOUNT_DAYS), day - timedelta(days=1))
         rows = target_frames.target_sums(self.facts, self.selection.account.id, window)
         known = figures_in(rows, window)
-        conversion = min(known.orders / known.clicks, 1.0) if known.clicks else 0.0
+        conversion = min(ratio(known.orders, known.clicks) or 0.0, 1.0)
         a = NEW_STRENGTH * conversion
-        order_value = known.sales / known.orders if known.orders else 0.0
+        order_value = ratio(known.sales, known.orders) or 0.0
         return ClickWorth(a + 0.5, NEW_STRENGTH - a + 0.5, order_value, worth_of(promise).margin)
 
     # --- verdicts ------------------------------------------------------------------------
