@@ -85,13 +85,14 @@ def test_from_a_link_to_an_outcome_and_back(page, site, there, empty_plan):
     expect(page.locator("#drawer")).to_contain_text("Why it was proposed")
     page.goto(f"{site.base}/outcome/sheets?{here}")
     first = sendings.sendings(store, account.id)[-1]
-    expect(page.locator("h2").first).to_contain_text(f"sheet {first.id + 1}")
+    sent = page.locator(".block", has_text="Sent before a first audit was closed")
+    expect(sent.get_by_role("link", name=f"sheet {first.id + 1},")).to_be_visible()
     page.goto(f"{site.base}/plan/sendings/{first.id}?{here}")
     page.keyboard.press("b")
     expect(page.locator(".notice")).to_contain_text("added to the plan")
-    sent = {each.change.row: each.change for each in sendings.changes_of(store, first.id)}
+    carried_out = {each.change.row: each.change for each in sendings.changes_of(store, first.id)}
     back = plans.planned(store, account.id)
     assert back
     assert {each.change.finding for each in back} == {"taken back"}
     values = {(each.change.target, each.change.old_value, each.change.new_value) for each in back}
-    assert values <= {(each.target, each.new_value, each.old_value) for each in sent.values()}
+    assert values <= {(each.target, each.new_value, each.old_value) for each in carried_out.values()}

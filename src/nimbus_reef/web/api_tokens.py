@@ -12,7 +12,7 @@ from limits import parse
 from nimbus_reef.errors import NotAllowed, TooMany
 from nimbus_reef.store.people import api_tokens, people
 from nimbus_reef.web.current import SignedIn, services, token
-from nimbus_reef.web.security import BEARER, limiter, logins
+from nimbus_reef.web.security import BEARER, limiter, logins, shows_token
 
 TABLE: Final = "/export.<ending>"
 """How the address of every table that can be exported ends."""
@@ -23,14 +23,16 @@ def reads_tables(app: Flask) -> None:
 
     @logins.request_loader  # type: ignore[untyped-decorator]  # Flask-Login has no types
     def load(asked: PageRequest) -> SignedIn | None:
-        said = asked.headers.get("Authorization", "")
-        found = api_tokens.used(services().store, said.removeprefix(BEARER)) if said.startswith(BEARER) else None
+        if not shows_token():
+            return None
+        found = api_tokens.used(services().store, asked.headers["Authorization"].removeprefix(BEARER))
         who = people.by_id(services().store, found.person_id) if found else None
         return SignedIn(who, found) if who else None
 
     @app.before_request
     def is_for_tables() -> None:
-        by = token()
+        # Who asks without one is not looked up here: pages that say that the database is away have to come up.
+        by = token() if shows_token() else None
         if by is None:
             return
         rule = str(request.url_rule or "")
