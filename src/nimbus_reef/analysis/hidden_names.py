@@ -1,4 +1,4 @@
-"""What findings that are out of sight are called: their rows may be in no list any more."""
+"""Names of hidden findings, whose rows may be in no list any more."""
 
 from __future__ import annotations
 

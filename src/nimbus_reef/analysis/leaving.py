@@ -1,4 +1,4 @@
-"""The plan on its way out: what is checked before it is handed over to be sent, whoever asks."""
+"""Checks before changes are handed over to be sent, for pages and the command line."""
 
 from __future__ import annotations
 

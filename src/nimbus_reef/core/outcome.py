@@ -41,6 +41,11 @@ class OutcomeVerdict(StrEnum):
     NONE = "no verdict"
 
 
+def range_around(mean: float, spread: float) -> tuple[float, float]:
+    """The 80 % range of a figure with its standard deviation."""
+    return mean - WIDTH * spread, mean + WIDTH * spread
+
+
 @dataclass(frozen=True, slots=True)
 class Sides:
     """What a thing did before and after its change: days, clicks, spend (units of currency); and the orders after."""
@@ -147,7 +152,7 @@ class PriceOutcome:
     @property
     def range(self) -> tuple[float, float]:
         """The 80 % range of profit a day."""
-        return self.profit - WIDTH * self.spread, self.profit + WIDTH * self.spread
+        return range_around(self.profit, self.spread)
 
     @property
     def extra_sales(self) -> float:

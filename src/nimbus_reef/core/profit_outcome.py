@@ -13,7 +13,7 @@ from dataclasses import dataclass, replace
 from typing import Final
 
 from nimbus_reef.core.control import Control
-from nimbus_reef.core.outcome import LOOKS, WIDTH
+from nimbus_reef.core.outcome import LOOKS, range_around
 
 CONVERSION_DRIFT: Final = 0.08
 """By about so much conversion drifts by itself within a month."""
@@ -57,7 +57,7 @@ class ProfitOutcome:
     @property
     def range(self) -> tuple[float, float]:
         """The 80 % range."""
-        return self.profit - WIDTH * self.spread, self.profit + WIDTH * self.spread
+        return range_around(self.profit, self.spread)
 
     def less(self, profit: float, spread: float) -> ProfitOutcome:
         """Without what other changes of the same day brought, which are judged by themselves."""

@@ -12,7 +12,7 @@ from typing import Final
 
 from nimbus_reef.core.control import Control
 from nimbus_reef.core.evidence import interval
-from nimbus_reef.core.outcome import LOOKS, WIDTH, ClickWorth, OutcomeVerdict
+from nimbus_reef.core.outcome import LOOKS, ClickWorth, OutcomeVerdict, range_around
 
 HALF: Final = 0.5
 """The part of its spend that has to stay away."""
@@ -49,7 +49,7 @@ class StoppedOutcome:
     @property
     def range(self) -> tuple[float, float]:
         """The 80 % range of the part that stayed away."""
-        return self.share - WIDTH * self.spread, self.share + WIDTH * self.spread
+        return range_around(self.share, self.spread)
 
     @property
     def verdict(self) -> OutcomeVerdict:

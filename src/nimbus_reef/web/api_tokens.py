@@ -1,4 +1,4 @@
-"""Who a program reads for: a personal token, what it opens, and how often."""
+"""Signs programs in by a personal token, limits them to tables, and limits their rate."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What was done by hand or kept on purpose, and how it went since: findings ticked off, snoozed or dismissed."""
+"""Findings that were done by hand or kept on purpose, with figures before and since."""
 
 from __future__ import annotations
 
@@ -52,7 +52,7 @@ class _Sides:
 
 
 def rows(facts: Facts, selection: Selection) -> pl.DataFrame:
-    """Findings that were ticked off, snoozed or dismissed, the newest first: see `SCHEMA`; rates are fractions."""
+    """Findings that were marked as done, snoozed or dismissed, newest first, as `SCHEMA`; rates are fractions."""
     account = selection.account
     away = hidden_findings.away(facts.store, account.id)
     newest = facts.newest_day(account.id)

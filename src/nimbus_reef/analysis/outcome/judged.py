@@ -51,7 +51,7 @@ def outcomes(facts: Facts, selection: Selection) -> Outcomes:
         response = bid_response.learned(facts, whole)
         if not done:
             return Outcomes((), response, newest - timedelta(days=account.maturing_days))
-        first = min(earliest(each) for each in done) - _REACH
+        first = min(each.earliest for each in done) - _REACH
         where = measured.moves(facts, whole, Window(min(first, newest), newest))
         judge = _Judge(facts, whole, where, response, done)
         entries = judge.wholes.judged([judge.judged(each) for each in done])
@@ -70,17 +70,12 @@ def _rests_on(facts: Facts, selection: Selection) -> tuple[Hashable, ...]:
 
 
 def known(facts: Facts, selection: Selection) -> Outcomes | None:
-    """The same where it was worked out already, else None: for pages that must not work it out."""
+    """Outcomes that are in the cache, else None: for pages that must not wait for them."""
     account = selection.account
     found: Outcomes | None = facts.known(
         _OUTCOMES, account.id, facts.newest_day(account.id), *_rests_on(facts, selection)
     )
     return found
-
-
-def earliest(done: CarriedOut) -> date:
-    """The first day on which a change can have held: what the marketplace said, else the day after it was sent."""
-    return done.day or done.sent + timedelta(days=1)
 
 
 @dataclass
@@ -102,7 +97,7 @@ class _Judge:
     def judged(self, done: CarriedOut) -> ChangeOutcome:
         """The outcome of a change."""
         kind = kind_of(done.change)
-        bare = ChangeOutcome(done, kind, OutcomeVerdict.NONE, day=earliest(done))
+        bare = ChangeOutcome(done, kind, OutcomeVerdict.NONE, day=done.earliest)
         if kind is OutcomeKind.NAMES:
             return replace(bare, unjudged=NoVerdict.PROMISED_NOTHING)
         if not self.where.by_day:
@@ -207,7 +202,7 @@ class _Judge:
             parts = [was.clear()]
             for each in self.done:
                 kind = kind_of(each.change)
-                if kind.stops and earliest(each) == day and (pauses or kind is OutcomeKind.NEGATIVES):
+                if kind.stops and each.earliest == day and (pauses or kind is OutcomeKind.NEGATIVES):
                     parts.append(self._own_searches(each.change, was))
             return pl.concat(parts).unique(["target_id", "normal_id", "term"])
 
@@ -253,7 +248,7 @@ class _Judge:
         assert bare.day is not None
         if campaign is None:
             return early(bare, NoVerdict.NO_CLICKS)
-        days = [earliest(each) for each in self.done if _moves_bids_of(each.change, change.campaign)]
+        days = [each.earliest for each in self.done if _moves_bids_of(each.change, change.campaign)]
         before = change_periods.before(bare.day, max((d for d in days if d < bare.day), default=None), self.where.first)
         after = change_periods.after(bare.day, min((d for d in days if d > bare.day), default=None), self.where.mature)
         if before is None:
@@ -374,7 +369,7 @@ class _Judge:
         Targets that the searches of something stopped came to, or may have: what came back to them is no season, so
         they are no control.
         """
-        days = {earliest(each) for each in self.done if kind_of(each.change).stops}
+        days = {each.earliest for each in self.done if kind_of(each.change).stops}
         parts = [self._stopped_on(day, before) for day in sorted(days) if before.first <= day <= after.last]
         if not parts:
             return frozenset()
@@ -406,13 +401,13 @@ class _Judge:
         own = worth.after(sides)
         profit = (sides.clicks_after * own.value - sides.spend_after) / sides.days_after
         spread = sides.clicks_after * own.value_spread / sides.days_after
-        wide = outcome.WIDTH * spread
+        low, high = outcome.range_around(profit, spread)
         return replace(
             self._by_chance(bare, sides, worth, worth.margin),
             promised=promised,
             result=profit,
-            low=profit - wide,
-            high=profit + wide,
+            low=low,
+            high=high,
             # What got no click brought nothing of what it promised.
             part=SumPart(promised, profit, spread),
         )
@@ -494,7 +489,7 @@ class _Judge:
         control = pair.control(campaign, "", whole_campaign=False)
         result = of_stopped(sides, control)
         spend, spread = result.spend
-        wide = outcome.WIDTH * spread
+        low, high = outcome.range_around(spend, spread)
         until = None
         if result.verdict is OutcomeVerdict.TOO_EARLY:
             until = self._until(bare, stopped_decided_after(sides, control))
@@ -506,8 +501,8 @@ class _Judge:
             verdict=result.verdict,
             promised=result.promised,
             result=spend,
-            low=spend - wide,
-            high=spend + wide,
+            low=low,
+            high=high,
             until=until,
             part=SumPart(result.promised, spend, spread),
         )

@@ -1,4 +1,4 @@
-"""Tokens by which a person's programs read: each of one account or of all of theirs, for a time, shown once."""
+"""Personal tokens for the API: scoped to one account or all, with an end, shown once."""
 
 from __future__ import annotations
 

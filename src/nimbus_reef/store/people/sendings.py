@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
-from datetime import date, datetime
+from datetime import date, datetime, timedelta
 from enum import StrEnum
 from typing import Any, Final
 
@@ -311,6 +311,11 @@ class CarriedOut:
     sending_id: int
     sent: date
     day: date | None
+
+    @property
+    def earliest(self) -> date:
+        """The first day on which it can have held: what the marketplace said, else the day after it was sent."""
+        return self.day or self.sent + timedelta(days=1)
 
 
 _DONE: Final = (

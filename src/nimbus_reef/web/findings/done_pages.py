@@ -1,4 +1,4 @@
-"""The page of the client's report that says what the changes of the weeks before did."""
+"""The page of the client's report on the outcome of recent changes."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The plan as a table that leaves."""
+"""The plan as a table for exports and the API."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What changes promised and what came of it, in words that several areas say."""
+"""Sentences on what changes promised and brought, shared by several areas."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What was done by hand or kept on purpose, as its page shows it."""
+"""The view of findings that were done by hand or kept on purpose."""
 
 from __future__ import annotations
 
