@@ -1,6 +1,7 @@
 """The whole loop on its pages: planned, sent, some rows refused, days pass, reports come, judged, taken back."""
 
 import io
+import re
 from dataclasses import replace
 from datetime import timedelta
 
@@ -118,6 +119,8 @@ def test_the_loop(site, service, store, account):
     page = text_of(client.get("/outcome/sent-changes", query_string={"account": KEY}))
     assert "Profit after ads" in page
     assert "kept" in page
+    amounts = re.search(r"earn (.{2,12}?) per 30 days, of (.{2,12}?) promised", page)
+    assert f"profit per 30 days {amounts[1]} of {amounts[2]}" in page, "sums and totals agree"
     page = text_of(client.get("/outcome/sheets", query_string=on))
     for said in ("1 audit closed", "The next audit is due on", "every 14 days", "Audit of", "sheet"):
         assert said in page

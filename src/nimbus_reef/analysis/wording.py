@@ -394,11 +394,17 @@ def due_words(due: float, figures: Figures) -> str:
     return figures.number(due, 0 if due >= 10 else 1)
 
 
+def rates_words(low: float, high: float, figures: Figures) -> str:
+    """From one rate to another; one where both are written alike."""
+    first, last = figures.percent(low, 0), figures.percent(high, 0)
+    return figures.rate(high, 0) if first == last else f"{first} to {figures.rate(high, 0)}"
+
+
 _KEPT: Final[Mapping[str, str]] = {"evidence": "lowest expected ACOS", "oldest": "the oldest"}
 _REASONS: Final[Mapping[ReasonKey, str | _Told]] = {
     ReasonKey.ACOS_LIKELY: lambda value, figures: (
-        f"ACOS {'no sales' if value[0] is None else figures.rate(value[0], 0)} → {figures.percent(value[1], 0)} to"
-        f" {figures.rate(value[2], 0)} is likely, off-site included"
+        f"ACOS {'no sales' if value[0] is None else figures.rate(value[0], 0)} →"
+        f" {rates_words(value[1], value[2], figures)} is likely, off-site included"
     ),
     ReasonKey.AD_ALONE: "only product of its ad group: pausing it stops the ad group",
     ReasonKey.AD_BESIDE: lambda value, figures: (

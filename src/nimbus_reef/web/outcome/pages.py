@@ -12,8 +12,7 @@ import polars as pl
 from nimbus_reef.analysis import taking_back
 from nimbus_reef.analysis.outcome import judged, listed
 from nimbus_reef.analysis.outcome.change_outcomes import ChangeOutcome, Outcomes
-from nimbus_reef.analysis.outcome.kinds import OutcomeKind
-from nimbus_reef.analysis.outcome.listed import SumLine
+from nimbus_reef.analysis.outcome.listed import PROFIT, SumLine
 from nimbus_reef.analysis.outcome.wholes import whole_of
 from nimbus_reef.analysis.tables import Field, by_key, choice
 from nimbus_reef.core.control import Control
@@ -28,6 +27,7 @@ from nimbus_reef.web.kit.context import Context
 from nimbus_reef.web.kit.drawers import Drawer, offered
 from nimbus_reef.web.kit.lists import ListSpec
 from nimbus_reef.web.kit.lists import listed as listed_rows
+from nimbus_reef.web.kit.promises_kept import MONEY
 from nimbus_reef.web.kit.tables import Head, TableView, head_of, table_of
 from nimbus_reef.web.outcome import wording
 from nimbus_reef.web.outcome.money_axis import SMALL, AxisMark, MoneyAxis, axis
@@ -148,7 +148,7 @@ def page(ask: Context) -> OutcomeView:
         things="changes",
         picks=ask.writes,
         empty="No change was carried out yet." if of.rows.is_empty() else "No changes match.",
-        totals=_totals(of.found.rows, figures),
+        totals=_totals(found, of.found.rows, figures),
     )
     narrowed = tuple(
         (
@@ -212,16 +212,18 @@ def sum_row(line: SumLine, money: MoneyAxis, figures: Figures, href: str = "") -
     )
 
 
-def _totals(rows: pl.DataFrame, figures: Figures) -> tuple[tuple[str, str], ...]:
-    """What the rows that match come to: those of one kind of money alone."""
-    stops = pl.col("kind").is_in([each.value for each in OutcomeKind if each.stops])
-    judged_rows = rows.drop_nulls("result").filter(pl.col("promised") > 0)
-    found: list[tuple[str, str]] = []
-    for words, part in (("profit", judged_rows.filter(~stops)), ("spend away", judged_rows.filter(stops))):
-        if len(part):
-            came, promised = (figures.money(float(part[name].sum())) for name in ("result", "promised"))
-            found.append((f"{words} per 30 days", f"{came} of {promised}"))
-    return tuple(found)
+def _totals(found: Outcomes, rows: pl.DataFrame, figures: Figures) -> tuple[tuple[str, str], ...]:
+    """What the rows that match come to, as their sums say it."""
+    match = set(rows["row_id"])
+    lines = listed.sums(found, [each for each in found.entries if str(each.done.id) in match])
+    return tuple(
+        (
+            f"{MONEY[line.name == PROFIT]} per 30 days",
+            " of ".join(figures.money(per_month(each, 1)) for each in (line.total.result, line.total.promised)),
+        )
+        for line in lines
+        if line.whole and line.total.changes
+    )
 
 
 def _line(ask: Context, row: Mapping[str, Any], small: MoneyAxis, here: str) -> OutcomeLine:

@@ -7,7 +7,7 @@ from collections.abc import Mapping, Sequence
 from typing import Final
 
 from nimbus_reef.analysis.outcome.change_outcomes import ChangeOutcome
-from nimbus_reef.analysis.outcome.listed import SumLine
+from nimbus_reef.analysis.outcome.listed import PROFIT, SumLine
 from nimbus_reef.core.change_periods import NoVerdict
 from nimbus_reef.core.outcome import OutcomeVerdict
 from nimbus_reef.core.stopped_spend import sales_it_may_have_cost
@@ -102,7 +102,7 @@ def lead(lines: Sequence[SumLine], figures: Figures, mature: str) -> tuple[str, 
     if not wholes:
         return "Nothing can be judged yet.", f"Changes are judged from two weeks on; complete days end on {mature}."
     first = wholes[0].total
-    if wholes[0].name == "Profit after ads":
+    if wholes[0].name == PROFIT:
         bold = (
             f"{figures.counted(first.changes, 'change')} {'earn' if first.result >= 0 else 'lose'}"
             f" {figures.money(per_month(abs(first.result), 1))} per 30 days, of"
