@@ -14,7 +14,7 @@ from nimbus_reef.core import outcome
 from nimbus_reef.core.control import Control, control, drift_of
 from nimbus_reef.core.outcome import ClickWorth, OutcomeVerdict, Sides, SumPart
 from nimbus_reef.core.response import ClickResponse
-from nimbus_reef.core.stopped_spend import StoppedSides, of_stopped, sales_it_may_have_cost, stopped_decided_after
+from nimbus_reef.core.stopped_spend import HALF, StoppedSides, of_stopped, sales_it_may_have_cost, stopped_decided_after
 
 ANSWER = ClickResponse(0.8, 0.0, 0.8)
 WORTH = ClickWorth(4, 96, 30, 0.4)
@@ -115,6 +115,15 @@ def test_a_pause_says_when_it_can_be_told() -> None:
     back = StoppedSides(28, 200, 150, 40, 28, 300)
     assert of_stopped(back, SIBLINGS).verdict is OutcomeVerdict.DID_NOT
     assert of_stopped(back, SIBLINGS).spend[0] == 0.0
+
+
+def test_more_than_all_that_stayed_away_is_no_better_proof() -> None:
+    few = StoppedSides(28, 9, 4, 12, 14, 1)
+    result = of_stopped(few, SIBLINGS)
+    assert result.back < 0
+    assert result.share == 1.0
+    assert 1 - result.back / result.clicks - outcome.WIDTH * result.spread > HALF
+    assert result.verdict is OutcomeVerdict.TOO_EARLY
 
 
 def test_a_wrong_answer_of_clicks_is_wrong_for_a_whole_sum() -> None:

@@ -36,8 +36,9 @@ class StoppedSides:
 @dataclass(frozen=True, slots=True)
 class StoppedOutcome:
     """
-    share: the part of its clicks that stayed away (below 0 where more came back than there was), and its standard
-    deviation; clicks: those expected a day without the change; back: those that came back; promised: spend a day.
+    share: the part of its clicks that stayed away, 0 to 1, and its standard deviation; clicks: those expected a day
+    without the change; back: those that came back (below 0 where the same searches brought fewer elsewhere, too);
+    promised: spend a day.
     """
 
     share: float
@@ -61,8 +62,8 @@ class StoppedOutcome:
 
     @property
     def spend(self) -> tuple[float, float]:
-        """Spend a day that stayed away, of the share as it is shown (0 to 1), and its standard deviation."""
-        return self.promised * min(max(self.share, 0.0), 1.0), self.promised * self.spread
+        """Spend a day that stayed away, and its standard deviation."""
+        return self.promised * self.share, self.promised * self.spread
 
 
 def of_stopped(sides: StoppedSides, control: Control) -> StoppedOutcome:
@@ -78,7 +79,9 @@ def of_stopped(sides: StoppedSides, control: Control) -> StoppedOutcome:
     )
     own = (growth / d0) ** 2 * sides.clicks_before / expected**2 + control.variance + drift**2
     variance = counted / expected**2 + (back / expected) ** 2 * own
-    return StoppedOutcome(1 - back / expected, math.sqrt(variance), expected, back, sides.spend_before / d0)
+    # More than all of it cannot stay away: a figure beyond that is chance, and no better proof.
+    share = min(max(1 - back / expected, 0.0), 1.0)
+    return StoppedOutcome(share, math.sqrt(variance), expected, back, sides.spend_before / d0)
 
 
 def stopped_decided_after(sides: StoppedSides, control: Control) -> int | None:
@@ -102,6 +105,6 @@ def stopped_decided_after(sides: StoppedSides, control: Control) -> int | None:
 
 def sales_it_may_have_cost(outcome: StoppedOutcome, worth: ClickWorth) -> tuple[float, float, float]:
     """Sales a day that went with the clicks that stayed away: low, middle and high by what clicks brought before."""
-    away = outcome.clicks * min(max(outcome.share, 0.0), 1.0) * worth.order_value
+    away = outcome.clicks * outcome.share * worth.order_value
     low, high = interval(worth.a, worth.b)
     return away * low, away * worth.conversion, away * high

@@ -224,5 +224,5 @@ def _profit_of(each: ChangeOutcome) -> tuple[float, float]:
         return (0.0, 0.0) if each.kind is OutcomeKind.ADJUSTMENTS and each.change.package else (each.result, 0.0)
     if each.stopped is None or each.worth is None:
         return each.result, each.part.spread
-    away = each.stopped.clicks * min(max(each.stopped.share, 0.0), 1.0)
+    away = each.stopped.clicks * each.stopped.share
     return each.result - away * each.worth.value, each.part.spread

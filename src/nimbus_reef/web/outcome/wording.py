@@ -41,7 +41,7 @@ def sentence(each: ChangeOutcome, figures: Figures) -> tuple[str, str]:
     result, low, high = (per_month(value, 1) for value in (each.result, each.low, each.high))
     promised = f"It promised {figures.money(per_month(each.promised, 1))}." if each.promised > 0 else ""
     if each.kind.stops:
-        share = min(max(each.stopped.share, 0.0), 1.0) if each.stopped else 0.0
+        share = each.stopped.share if each.stopped else 0.0
         bold = f"{figures.rate(share, 0)} of its spend stayed away: {figures.money(result)} per 30 days."
         rest = f"80 % range {range_words(low, high, figures)}. {promised} {_back(each, figures)}"
         return bold, " ".join(rest.split())
