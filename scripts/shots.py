@@ -150,7 +150,7 @@ def outcome(page: Page, base: str) -> None:
     page.wait_for_selector("progress", state="detached", timeout=_LONG)
     page.goto(f"{base}/outcome/?account=fernhollow-de")
     page.wait_for_selector(".sums", timeout=_LONG)
-    page.locator("tr[data-row] .name").nth(3).click()
+    page.locator("tr[data-row]:not(:has-text('paused')) .name").first.click()
     page.wait_for_selector("#drawer .outcome")
 
 

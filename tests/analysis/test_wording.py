@@ -125,7 +125,7 @@ def test_a_judged_row_says_its_fact_and_then_its_reasons():
         EURO,
     )
     assert (made.name, made.where, made.headline) == ("led strip", "C · G", "bid 0.60 → 0.50")
-    assert made.reason.startswith("60 clicks brought 1 order. limited to one step, −30")
+    assert made.reason.startswith("60 clicks brought 1 order. Limited to one step, −30")
     assert made.reason.endswith("no raise: it is above target in this period.")
     assert made.package[0][0].reason == made.reason
     assert "Per 30 days" in made.effect

@@ -69,6 +69,7 @@ def test_keys_alone_take_a_phrase_set_one_aside_and_make_a_campaign(page, site, 
     page.keyboard.press("d")
     expect(page.locator("body")).to_contain_text("1 phrase marked as not ours")
     expect(page.locator("tr[data-row] .name .text").first).not_to_have_text(second)
+    page.wait_for_load_state()
     for _ in range(3):
         page.keyboard.press("j")
         page.keyboard.press("x")
@@ -77,6 +78,7 @@ def test_keys_alone_take_a_phrase_set_one_aside_and_make_a_campaign(page, site, 
     page.keyboard.type("Tail of November")
     page.locator("details[data-hotkey=g] button").click()
     expect(page.locator("h1")).to_contain_text("Preview:")
+    page.wait_for_load_state()
     page.keyboard.press("a")
     expect(page.locator("body")).to_contain_text("added to the plan")
     rows = sheet_of(page)

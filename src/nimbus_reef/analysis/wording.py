@@ -57,9 +57,9 @@ def worded(proposal: Proposal, figures: Figures) -> Worded:
         fact = reason_words(proposal.fact, figures)
         # A first reason that begins with the fact says it already.
         said = bool(reasons) and reasons[0].startswith(fact)
-        texts = [*([] if said else [f"{fact}."]), *([f"{'; '.join(reasons)}."] if reasons else [])]
+        texts = [*([] if said else [fact]), *(["; ".join(reasons)] if reasons else [])]
     else:
-        texts = [each if each.endswith(".") else f"{each}." for each in reasons]
+        texts = list(reasons)
     return Worded(
         proposal,
         name,
@@ -68,9 +68,16 @@ def worded(proposal: Proposal, figures: Figures) -> Worded:
         reasons,
         effect_words(proposal.effect, figures) if proposal.package else "",
         # Where lines end is the page's business.
-        " ".join(texts).replace("\u2060", ""),
+        " ".join(map(_sentence, texts)).replace("\u2060", ""),
         {place: reason_words(why, figures) for place, why in proposal.sources},
     )
+
+
+def _sentence(text: str) -> str:
+    """A reason as a sentence: names keep their own first letter."""
+    first = text.split(maxsplit=1)[0] if text else ""
+    begun = text[:1].upper() + text[1:] if first.isalpha() else text
+    return begun if begun.endswith(".") else f"{begun}."
 
 
 def _named(proposal: Proposal, figures: Figures) -> tuple[str, str]:

@@ -399,7 +399,7 @@ def _sides(each: ChangeOutcome, figures: Figures) -> tuple[SideRow, ...]:
             paid(sides.spend_after, sides.clicks_after),
             figures.relative(control.price - 1, 0) if control and known else "",
         ),
-        SideRow("orders", "", figures.count(round(sides.orders_after)), ""),
+        SideRow("orders since", "", figures.count(round(sides.orders_after)), ""),
     )
 
 
