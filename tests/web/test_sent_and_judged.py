@@ -4,9 +4,11 @@ import io
 import re
 from dataclasses import replace
 from datetime import timedelta
+from urllib.parse import parse_qs, urlsplit
 
 import pytest
 from tests.marketplaces import LAST, running
+from tests.pages import found as found_in
 from tests.pages import text_of
 
 from nimbus_reef import config
@@ -121,6 +123,14 @@ def test_the_loop(site, service, store, account):
     assert "kept" in page
     amounts = re.search(r"earn (.{2,12}?) per 30 days, of (.{2,12}?) promised", page)
     assert f"profit per 30 days {amounts[1]} of {amounts[2]}" in page, "sums and totals agree"
+    for by, filters in (("campaign", ["campaign"]), ("kind and month", ["kind", "sent", "sent"])):
+        line = found_in(
+            client.get("/outcome/sent-changes", query_string={**on, "by": by}), ".sums tbody tr:not(.whole)"
+        )
+        link = line.a["href"]
+        assert [each.split(":")[0] for each in parse_qs(urlsplit(link).query)["where"]] == filters
+        count = line.td.get_text().split(" of ")[-1]
+        assert f"{count} of" in text_of(client.get(link)), "the rows of a sum are as many as it says"
     page = text_of(client.get("/outcome/sheets", query_string=on))
     for said in ("1 audit closed", "The next audit is due on", "every 14 days", "Audit of", "sheet"):
         assert said in page

@@ -155,3 +155,7 @@ class Figures:
     def month(self, day: date) -> str:
         """Oct."""
         return format_date(day, "MMM", locale=self.locale)
+
+    def month_and_year(self, day: date) -> str:
+        """October 2026."""
+        return format_date(day, "LLLL y", locale=self.locale)

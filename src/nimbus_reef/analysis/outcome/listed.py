@@ -6,6 +6,7 @@ import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import date
+from enum import Enum
 from typing import Any, Final
 
 import polars as pl
@@ -113,10 +114,19 @@ def table(found: pl.DataFrame) -> Table:
     return Table("outcomes", frame, money | rates)
 
 
+class SumBy(Enum):
+    """What changes are added up by, within each kind of money."""
+
+    KIND = "kind"
+    MONTH = "kind and month"
+    CAMPAIGN = "campaign"
+
+
 @dataclass(frozen=True, slots=True)
 class SumLine:
     """
-    Changes together: name; how many there are, and how many of them have a result; their sum per 30 days; until: the
+    Changes together: name, of a kind or a campaign, with the first day of the month that they were sent in where they
+    are added up by months; how many there are, and how many of them have a result; their sum per 30 days; until: the
     day from which on the last of them that is too early can likely be told; whole: a sum of sums.
     """
 
@@ -125,13 +135,14 @@ class SumLine:
     total: OutcomeSum
     until: date | None
     whole: bool = False
+    month: date | None = None
 
 
 PROFIT, AWAY = "Profit after ads", "Spend that stays away"
 
 
-def sums(found: Outcomes, entries: Sequence[ChangeOutcome] | None = None) -> list[SumLine]:
-    """Profit and spend that stays away, each with its kinds; the same money never in both."""
+def sums(found: Outcomes, entries: Sequence[ChangeOutcome] | None = None, by: SumBy = SumBy.KIND) -> list[SumLine]:
+    """Profit and spend that stays away, each by its kinds or otherwise; the same money never in both."""
     chosen = found.entries if entries is None else entries
     lines: list[SumLine] = []
     for title, stops in ((PROFIT, False), (AWAY, True)):
@@ -139,9 +150,21 @@ def sums(found: Outcomes, entries: Sequence[ChangeOutcome] | None = None) -> lis
         if not own:
             continue
         lines.append(_line(title, own, found, whole=True))
-        parts = [(kind, [each for each in own if each.kind is kind]) for kind in OutcomeKind]
-        lines += [_line(kind.value, part, found) for kind, part in parts if part]
+        lines += _parts(own, found, by)
     return lines
+
+
+def _parts(own: Sequence[ChangeOutcome], found: Outcomes, by: SumBy) -> list[SumLine]:
+    """Kinds in their order, the newest month first; campaigns by what their changes brought."""
+    parts: dict[tuple[str, date | None], list[ChangeOutcome]] = {}
+    for each in sorted(own, key=lambda each: list(OutcomeKind).index(each.kind)):
+        month = each.done.sent.replace(day=1) if by is SumBy.MONTH else None
+        name = each.change.campaign if by is SumBy.CAMPAIGN else each.kind.value
+        parts.setdefault((name, month), []).append(each)
+    lines = [_line(name, part, found, month=month) for (name, month), part in parts.items()]
+    if by is SumBy.CAMPAIGN:
+        return sorted(lines, key=lambda line: -abs(line.total.result))
+    return sorted(lines, key=lambda line: -line.month.toordinal() if line.month else 0)
 
 
 def sums_table(found: Outcomes) -> Table:
@@ -182,10 +205,12 @@ def counted(each: ChangeOutcome) -> bool:
     return not beside and each.unjudged is not NoVerdict.WITH_ANOTHER
 
 
-def _line(name: str, entries: Sequence[ChangeOutcome], found: Outcomes, *, whole: bool = False) -> SumLine:
+def _line(
+    name: str, entries: Sequence[ChangeOutcome], found: Outcomes, *, whole: bool = False, month: date | None = None
+) -> SumLine:
     total = summed([each.part for each in entries if each.part is not None], found.response)
     early = [each.until for each in entries if each.verdict is OutcomeVerdict.TOO_EARLY and each.until is not None]
-    return SumLine(name, len(entries), total, max(early, default=None), whole)
+    return SumLine(name, len(entries), total, max(early, default=None), whole, month)
 
 
 def by_sheet(found: Outcomes) -> dict[tuple[date, int], list[ChangeOutcome]]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from calendar import monthrange
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any, Final
@@ -12,7 +13,7 @@ import polars as pl
 from nimbus_reef.analysis import taking_back
 from nimbus_reef.analysis.outcome import judged, listed
 from nimbus_reef.analysis.outcome.change_outcomes import ChangeOutcome, Outcomes
-from nimbus_reef.analysis.outcome.listed import PROFIT, SumLine
+from nimbus_reef.analysis.outcome.listed import PROFIT, SumBy, SumLine
 from nimbus_reef.analysis.outcome.wholes import whole_of
 from nimbus_reef.analysis.tables import Field, by_key, choice
 from nimbus_reef.core.control import Control
@@ -33,6 +34,9 @@ from nimbus_reef.web.outcome import wording
 from nimbus_reef.web.outcome.money_axis import SMALL, AxisMark, MoneyAxis, axis
 
 VIEW: Final = taking_back.VIEW
+_GROUPINGS: Final = tuple(each.value for each in SumBy)
+_MOST_SUMS: Final = 6
+"""So many lines are shown of each kind of money where they are campaigns."""
 
 
 def _rows(ask: Context) -> pl.DataFrame:
@@ -107,7 +111,10 @@ class OutcomeLine:
 
 @dataclass(frozen=True, slots=True)
 class OutcomeView:
-    """The changes: the answer, sums on one axis with its ticks, and the table. narrowed: ready filters."""
+    """
+    The changes: the answer, sums on one axis with its ticks, and the table. narrowed: ready filters; by: what the sums
+    are by; more: how many of them are left out.
+    """
 
     answer: Answer
     sums: Sequence[SumRow]
@@ -116,6 +123,9 @@ class OutcomeView:
     small: MoneyAxis
     table: TableView
     narrowed: Sequence[tuple[str, str, bool]]
+    by: str
+    more: str
+    groupings: tuple[str, ...] = _GROUPINGS
     accepts: bool = True
 
 
@@ -124,7 +134,9 @@ def page(ask: Context) -> OutcomeView:
     figures, scope = ask.figures, ask.scope
     found = judged.outcomes(ask.facts, ask.selection)
     of = listed_rows(ask, LIST)
-    lines = listed.sums(found)
+    by = SumBy(scope.choice("by", _GROUPINGS))
+    every = listed.sums(found, by=by)
+    lines = _largest(every) if by is SumBy.CAMPAIGN else every
     money = axis([range_of(line) for line in lines if line.total.changes])
     shown = of.found.shown
     small = axis([(row["low"], row["high"]) for row in shown.to_dicts() if row["low"] is not None], SMALL)
@@ -160,7 +172,7 @@ def page(ask: Context) -> OutcomeView:
     )
     mature = figures.day(found.mature) if found.mature else ""
     answer = (
-        Answer(*wording.lead(lines, figures, mature))
+        Answer(*wording.lead(listed.sums(found), figures, mature))
         if len(of.rows)
         else Answer(
             "No change was carried out yet.",
@@ -169,16 +181,32 @@ def page(ask: Context) -> OutcomeView:
     )
     return OutcomeView(
         answer,
-        [
-            sum_row(line, money, figures, scope.link(here, where=(f"kind:is:{line.name}",), page=1, open=""))
-            for line in lines
-        ],
+        [sum_row(line, money, figures, scope.link(here, where=_where(line, by), page=1, open="")) for line in lines],
         money,
         [(place, figures.short(amount)) for place, amount in money.ticks()],
         small,
         table,
         narrowed,
+        by.value,
+        f"{figures.counted(len(every) - len(lines), 'smaller sum')} not shown" if len(every) > len(lines) else "",
     )
+
+
+def _largest(lines: Sequence[SumLine]) -> list[SumLine]:
+    """The first lines of profit and of spend that stays away, each after its whole."""
+    wholes = [place for place, line in enumerate(lines) if line.whole]
+    ends = [*wholes[1:], len(lines)]
+    return [
+        line for first, end in zip(wholes, ends, strict=True) for line in lines[first : min(end, first + _MOST_SUMS)]
+    ]
+
+
+def _where(line: SumLine, by: SumBy) -> tuple[str, ...]:
+    """The filters that leave the changes of a sum."""
+    if line.month is None:
+        return (f"{by.value}:is:{line.name}",)
+    last = line.month.replace(day=monthrange(line.month.year, line.month.month)[1])
+    return (f"kind:is:{line.name}", f"sent:ge:{line.month}", f"sent:le:{last}")
 
 
 def range_of(line: SumLine) -> tuple[float, float]:
@@ -195,7 +223,7 @@ def sum_row(line: SumLine, money: MoneyAxis, figures: Figures, href: str = "") -
     low, high = (per_month(end, 1) for end in total.range)
     early = verdict is OutcomeVerdict.TOO_EARLY
     return SumRow(
-        line.name,
+        f"{line.name}, {figures.month_and_year(line.month)}" if line.month else line.name,
         line.whole,
         f"{figures.count(total.changes)} of {figures.count(line.changes)}"
         if total.changes != line.changes
