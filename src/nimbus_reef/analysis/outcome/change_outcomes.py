@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass, replace
 from datetime import date
 
 from nimbus_reef.analysis.outcome.kinds import OutcomeKind
+from nimbus_reef.core import change_periods
 from nimbus_reef.core.change_periods import NoVerdict
 from nimbus_reef.core.changes import Change
 from nimbus_reef.core.control import Control
@@ -79,3 +81,18 @@ class Outcomes:
 def early(bare: ChangeOutcome, why: NoVerdict) -> ChangeOutcome:
     """One that cannot be judged yet, and why."""
     return replace(bare, verdict=OutcomeVerdict.TOO_EARLY, unjudged=why)
+
+
+def bounded(bare: ChangeOutcome, moved: Iterable[date], first: date, mature: date) -> ChangeOutcome:
+    """
+    A change with the days before and after it that are compared: between the days on which the same thing was moved
+    otherwise, and those that can be compared. With why, where too few are left before it; without an after where too
+    few are left since.
+    """
+    day, others = bare.day, list(moved)
+    assert day is not None
+    before = change_periods.before(day, max((each for each in others if each < day), default=None), first)
+    if before is None:
+        return replace(bare, unjudged=NoVerdict.CHANGED_TWICE)
+    after = change_periods.after(day, min((each for each in others if each > day), default=None), mature)
+    return replace(bare, before=before, after=after)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Hashable, Mapping, Sequence
+from collections.abc import Callable, Hashable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import date, timedelta
 from typing import Any, Final, TypeVar
@@ -13,12 +13,12 @@ import polars as pl
 from nimbus_reef.analysis import bid_response
 from nimbus_reef.analysis.margins import margins_by_home
 from nimbus_reef.analysis.outcome import measured
-from nimbus_reef.analysis.outcome.change_outcomes import ChangeOutcome, Outcomes, early
+from nimbus_reef.analysis.outcome.change_outcomes import ChangeOutcome, Outcomes, bounded, early
 from nimbus_reef.analysis.outcome.kinds import OutcomeKind, kind_of
 from nimbus_reef.analysis.outcome.measured import AccountMoves, Compared
 from nimbus_reef.analysis.outcome.wholes import Wholes, promised_profit_of, whole_of
 from nimbus_reef.analysis.selection import Selection
-from nimbus_reef.core import change_periods, outcome, words
+from nimbus_reef.core import outcome, words
 from nimbus_reef.core.boosts import HOURS, weekdays_of
 from nimbus_reef.core.change_periods import MOST_BEFORE, NoVerdict
 from nimbus_reef.core.changes import Action, Change, Entity, number_of
@@ -158,16 +158,14 @@ class _Judge:
 
     def _sides(self, bare: ChangeOutcome, number: int) -> ChangeOutcome:
         """A target's days and figures before and after its change."""
-        assert bare.day is not None
-        previous, following = self.where.neighbours(number, bare.day)
-        before = change_periods.before(bare.day, previous, self.where.first)
-        if before is None:
-            return replace(bare, unjudged=NoVerdict.CHANGED_TWICE)
-        after = change_periods.after(bare.day, following, self.where.mature)
-        if after is None:
-            return self._waits(replace(bare, before=before), PRICE_DAYS)
+        day = bare.day
+        assert day is not None
+        bare = self._bounded(bare, self.where.moved.get(number, ()))
+        before, after = bare.before, bare.after
+        if before is None or after is None:
+            return bare
         figures = self._compared(before, after).of(number)
-        gone = self._shut_out(bare.day, before).get(number, (0.0, 0.0))
+        gone = self._shut_out(day, before).get(number, (0.0, 0.0))
         sides = Sides(
             before.days,
             max(0.0, figures.get("clicks_before", 0.0) - gone[0]),
@@ -179,7 +177,7 @@ class _Judge:
         )
         whole = figures.get("clicks_before", 0.0)
         kept = sides.clicks_before / whole if whole else 1.0
-        return replace(bare, before=before, after=after, sides=sides, kept=kept)
+        return replace(bare, sides=sides, kept=kept)
 
     def _shut_out(self, day: date, before: Window) -> Mapping[int, tuple[float, float]]:
         """
@@ -221,40 +219,32 @@ class _Judge:
         ratio = price_ratio(change)
         if campaign is None or ratio is None or bare.day is None:
             return early(bare, NoVerdict.NO_CLICKS)
-        days = self.where.adjusted.get(campaign, [])
-        previous = max((day for day in days if day < bare.day), default=None)
-        following = min((day for day in days if day > bare.day), default=None)
-        before = change_periods.before(bare.day, previous, self.where.first)
-        after = change_periods.after(bare.day, following, self.where.mature)
-        if before is None:
-            return replace(bare, unjudged=NoVerdict.CHANGED_TWICE)
-        if after is None:
-            return self._waits(replace(bare, before=before), PRICE_DAYS)
+        day = bare.day
+        bare = self._bounded(bare, self.where.adjusted.get(campaign, ()))
+        before, after = bare.before, bare.after
+        if before is None or after is None:
+            return bare
         key = (campaign, change.placement)
         nothing = (0.0, 0.0, 0.0)
         was = measured.placements(self.facts, self.selection, before).get(key, nothing)
         now = measured.placements(self.facts, self.selection, after).get(key, nothing)
         sides = Sides(before.days, was[0], was[1], after.days, now[0], now[1], now[2])
         pair = self._compared(before, after)
-        bids = self._mean_bid_move(campaign, pair, bare.day)
+        bids = self._mean_bid_move(campaign, pair, day)
         control = pair.control(campaign, "", whole_campaign=True)
-        found = replace(bare, before=before, after=after, sides=sides)
-        return self._priced(found, ratio * bids, control, campaign)
+        return self._priced(replace(bare, sides=sides), ratio * bids, control, campaign)
 
     def _boost(self, bare: ChangeOutcome) -> ChangeOutcome:
         """A boost of bids, on its weekdays and hours before and after."""
         change = bare.change
         campaign = self.where.campaigns.get(change.campaign)
-        assert bare.day is not None
         if campaign is None:
             return early(bare, NoVerdict.NO_CLICKS)
         days = [each.earliest for each in self.done if _moves_bids_of(each.change, change.campaign)]
-        before = change_periods.before(bare.day, max((d for d in days if d < bare.day), default=None), self.where.first)
-        after = change_periods.after(bare.day, min((d for d in days if d > bare.day), default=None), self.where.mature)
-        if before is None:
-            return replace(bare, unjudged=NoVerdict.CHANGED_TWICE)
-        if after is None:
-            return self._waits(replace(bare, before=before), PRICE_DAYS)
+        bare = self._bounded(bare, days)
+        before, after = bare.before, bare.after
+        if before is None or after is None:
+            return bare
         hours = range(int(change.from_hour or 0), int(change.to_hour or HOURS))
         was, now = (
             measured.boosted_hours(self.facts, self.selection, window, campaign, weekdays_of(change.days), hours)
@@ -265,8 +255,7 @@ class _Judge:
         old, new = (float(number_of(value or "0") or 0) / 100 for value in (change.old_value, change.new_value))
         pair = self._compared(before, after)
         control = pair.control(campaign, "", whole_campaign=True)
-        found = replace(bare, before=before, after=after, sides=sides)
-        return self._priced(found, (1 + adjusted + new) / (1 + adjusted + old), control, campaign)
+        return self._priced(replace(bare, sides=sides), (1 + adjusted + new) / (1 + adjusted + old), control, campaign)
 
     def _mean_bid_move(self, campaign: int, pair: Compared, day: date) -> float:
         """By what a campaign's bids moved on a day, weighed by clicks before."""
@@ -345,6 +334,11 @@ class _Judge:
         if verdict is OutcomeVerdict.TOO_EARLY:
             days = outcome.chance_decided_after(sides, worth, limit)
         return replace(bare, chance=chance, verdict=verdict, until=self._until(bare, days))
+
+    def _bounded(self, bare: ChangeOutcome, moved: Iterable[date]) -> ChangeOutcome:
+        """One with its days before and after, else with why it has none."""
+        found = bounded(bare, moved, self.where.first, self.where.mature)
+        return self._waits(found, PRICE_DAYS) if found.before and not found.after else found
 
     def _waits(self, bare: ChangeOutcome, days: int) -> ChangeOutcome:
         """One that has too few mature days yet: until it has so many."""
@@ -449,14 +443,12 @@ class _Judge:
         change, day = bare.change, bare.day
         assert day is not None
         number = self.where.ids.get((change.campaign, change.ad_group, change.target, change.match_type))
-        previous, following = (None, None) if number is None else self.where.neighbours(number, day)
-        if change.entity is Entity.NEGATIVE:
-            previous = None
-        before = change_periods.before(day, previous, self.where.first)
+        moved = () if number is None else self.where.moved.get(number, ())
+        bare = bounded(bare, moved, self.where.first, self.where.mature)
+        before, after = bare.before, bare.after
         if before is None:
-            return replace(bare, unjudged=NoVerdict.CHANGED_TWICE)
-        after = change_periods.after(day, following, self.where.mature)
-        bare = replace(bare, before=before, after=after, worth=worth_of(self._kept(bare).promise))
+            return bare
+        bare = replace(bare, worth=worth_of(self._kept(bare).promise))
         if after is None or after.days < outcome.FIRST_DAYS:
             return self._waits(bare, outcome.FIRST_DAYS)
         was, now = (measured.searches(self.facts, self.selection, window) for window in (before, after))

@@ -49,11 +49,6 @@ class AccountMoves:
     mature: date
     by_day: bool
 
-    def neighbours(self, target_id: int, day: date) -> tuple[date | None, date | None]:
-        """The days on which something moved a target before and after a day."""
-        days = self.moved.get(target_id, [])
-        return max((d for d in days if d < day), default=None), min((d for d in days if d > day), default=None)
-
     def seen(self, steps: list[tuple[date, str]], value: str, earliest: date) -> tuple[date | None, bool]:
         """
         The first day from the earliest on whose settings show a value, and whether settings are loaded that would show

@@ -9,11 +9,10 @@ from typing import Final, NamedTuple
 
 import polars as pl
 
-from nimbus_reef.analysis.outcome.change_outcomes import ChangeOutcome, early
+from nimbus_reef.analysis.outcome.change_outcomes import ChangeOutcome, bounded, early
 from nimbus_reef.analysis.outcome.kinds import OutcomeKind
 from nimbus_reef.analysis.outcome.measured import AccountMoves, Compared
 from nimbus_reef.analysis.selection import Selection
-from nimbus_reef.core import change_periods
 from nimbus_reef.core.change_periods import NoVerdict
 from nimbus_reef.core.changes import Action, Change, Entity
 from nimbus_reef.core.metrics import ratio
@@ -151,14 +150,10 @@ class Wholes:
         days: Iterable[date],
         inside: Sequence[ChangeOutcome],
     ) -> ChangeOutcome:
-        assert bare.day is not None
-        previous = max((day for day in days if day < bare.day), default=None)
-        following = min((day for day in days if day > bare.day), default=None)
-        before = change_periods.before(bare.day, previous, self.where.first)
+        bare = bounded(bare, days, self.where.first, self.where.mature)
+        before, after = bare.before, bare.after
         if before is None:
-            return replace(bare, unjudged=NoVerdict.CHANGED_TWICE)
-        after = change_periods.after(bare.day, following, self.where.mature)
-        bare = replace(bare, before=before, after=after)
+            return bare
         if after is None or after.days < FIRST_DAYS:
             return replace(early(bare, NoVerdict.FEW_DAYS), until=self.until(bare, FIRST_DAYS))
         then, now = self.figures(key, before), self.figures(key, after)
