@@ -4,6 +4,7 @@ single words.
 """
 
 from collections import Counter
+from itertools import islice
 
 import polars as pl
 import pytest
@@ -17,9 +18,13 @@ from nimbus_reef.formats.raw import LINE, RawTable
 
 @pytest.mark.slow
 def test_with_headings_of_ten_languages_no_look_alike_is_taken_for_a_measure():
-    """140 header sets, nine look-alike columns beside the measures of most."""
-    found = [told(each) for each in sheets(seed=72, rows=20, look_alikes=True, headed=True)]
-    assert len(found) == 140
+    """
+    Every third of 140 header sets, so that all languages come up; nine look-alike columns beside the measures of most.
+    `make truth` looks at all.
+    """
+    every = sheets(seed=72, rows=20, look_alikes=True, headed=True)
+    found = [told(each) for each in islice(every, 0, None, 3)]
+    assert len(found) == 47
     assert [
         (each.sheet.name, each.kind, each.wrong) for each in found if each.wrong or each.kind != each.sheet.kind
     ] == []
@@ -31,11 +36,10 @@ def test_with_headings_of_ten_languages_no_look_alike_is_taken_for_a_measure():
 def test_where_headings_say_nothing_the_cells_say_it_or_it_is_asked():
     found = [
         told(each)
-        for look_alikes in (False, True)
-        for rows in (50, 120)
+        for look_alikes, rows in ((False, 120), (True, 50))
         for each in sheets(seed=73, rows=rows, look_alikes=look_alikes, headed=False)
     ]
-    assert len(found) > 50
+    assert len(found) > 25
     counts = Counter(how for each in found for how in each.columns.values())
     assert counts["wrong"] <= 0.005 * counts.total()
     assert counts["right"] > 0.6 * counts.total()
