@@ -42,7 +42,7 @@ def test_two_rules_are_written_ordered_and_run(page, site, empty_plan):
     expect(page.locator(".notice")).to_contain_text("added to the plan")
     made = [each.change for each in plans.planned(site.demo.store, 1)]
     assert {each.field for each in made} == {"state", "bid"}
-    assert all(each.reason.startswith("own rule: ") for each in made)
+    assert all(each.reason.startswith("Own rule: ") for each in made)
     account = accounts.by_key(site.demo.store, "fernhollow-de")
     assert "targets" in rules.runs(site.demo.store, account.id)
     for number in (2, 1):
