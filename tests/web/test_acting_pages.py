@@ -41,7 +41,7 @@ def test_what_is_selected_is_shown_and_then_set_back_to_what_it_was(owner, demo,
     assert 0 < len(made) <= 3
     for each in made:
         assert float(each.change.new_value) < float(each.change.old_value)
-        assert each.change.reason == "set back to what it was."
+        assert each.change.reason == "Set back to what it was."
 
 
 def test_setting_back_wants_a_selection(owner):
