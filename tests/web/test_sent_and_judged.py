@@ -123,7 +123,7 @@ def test_the_loop(site, service, store, account):
     assert "kept" in page
     amounts = re.search(r"earn (.{2,12}?) per 30 days, of (.{2,12}?) promised", page)
     assert f"profit per 30 days {amounts[1]} of {amounts[2]}" in page, "sums and totals agree"
-    for by, filters in (("campaign", ["campaign"]), ("kind and month", ["kind", "sent", "sent"])):
+    for by, filters in (("campaign", ["money", "campaign"]), ("kind and month", ["kind", "sent", "sent"])):
         line = found_in(
             client.get("/outcome/sent-changes", query_string={**on, "by": by}), ".sums tbody tr:not(.whole)"
         )

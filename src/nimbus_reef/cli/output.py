@@ -41,9 +41,12 @@ def show(rows: Sequence[Mapping[str, Any]], form: str) -> None:
     rows = [{name: _as_in_files(value) for name, value in row.items()} for row in rows]
     if form == "json":
         click.echo(json.dumps(rows, ensure_ascii=False, indent=1, default=str))
-    elif form == "csv" and rows:
+    elif not rows:
+        # Not on stdout: what a program reads is rows alone.
+        click.echo("No rows.", err=True)
+    elif form == "csv":
         show_csv(list(rows[0]), rows)
-    elif rows:
+    else:
         table = Table(box=None, header_style="bold")
         for name, value in rows[0].items():
             table.add_column(name, justify="right" if isinstance(value, int | float) else "left")

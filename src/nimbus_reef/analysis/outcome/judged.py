@@ -338,7 +338,7 @@ class _Judge:
     def _bounded(self, bare: ChangeOutcome, moved: Iterable[date]) -> ChangeOutcome:
         """One with its days before and after, else with why it has none."""
         found = bounded(bare, moved, self.where.first, self.where.mature)
-        return self._waits(found, PRICE_DAYS) if found.before and not found.after else found
+        return self._waits(found, PRICE_DAYS) if found.before is not None and found.after is None else found
 
     def _waits(self, bare: ChangeOutcome, days: int) -> ChangeOutcome:
         """One that has too few mature days yet: until it has so many."""

@@ -28,6 +28,7 @@ SCHEMA: Final[dict[str, Any]] = {
     "campaign": pl.String,
     "ad_group": pl.String,
     "kind": pl.String,
+    "money": pl.String,
     "old": pl.String,
     "new": pl.String,
     "sent": pl.Date,
@@ -68,6 +69,7 @@ def _row(each: ChangeOutcome) -> dict[str, Any]:
         "campaign": change.campaign,
         "ad_group": change.ad_group,
         "kind": each.kind.value,
+        "money": money_of(each.kind),
         "old": change.old_value,
         "new": change.new_value,
         "sent": each.done.sent,
@@ -107,7 +109,13 @@ def _month(daily: float | None) -> float | None:
 def table(found: pl.DataFrame) -> Table:
     """Changes as a file."""
     frame = found.drop("row_id", "within").rename(
-        {"clicks": "clicks_change", "price": "cpc_change", "worth": "worth_change", "away": "spend_away_share"}
+        {
+            "money": "judged_by",
+            "clicks": "clicks_change",
+            "price": "cpc_change",
+            "worth": "worth_change",
+            "away": "spend_away_share",
+        }
     )
     money = dict.fromkeys(("promised", "result", "low", "high"), "0.00")
     rates = dict.fromkeys(("clicks_change", "cpc_change", "worth_change", "spend_away_share", "chance"), "0%")
@@ -126,10 +134,12 @@ class SumBy(Enum):
 class SumLine:
     """
     Changes together: name, of a kind or a campaign, with the first day of the month that they were sent in where they
-    are added up by months; how many there are, and how many of them have a result; their sum per 30 days; until: the
-    day from which on the last of them that is too early can likely be told; whole: a sum of sums.
+    are added up by months; money: of profit, or of spend that stays away; how many there are, and how many of them
+    have a result; their sum per 30 days; until: the day from which on the last of them that is too early can likely be
+    told; whole: a sum of sums.
     """
 
+    money: str
     name: str
     changes: int
     total: OutcomeSum
@@ -145,23 +155,26 @@ def sums(found: Outcomes, entries: Sequence[ChangeOutcome] | None = None, by: Su
     """Profit and spend that stays away, each by its kinds or otherwise; the same money never in both."""
     chosen = found.entries if entries is None else entries
     lines: list[SumLine] = []
-    for title, stops in ((PROFIT, False), (AWAY, True)):
-        own = [each for each in chosen if each.kind.stops is stops and counted(each)]
-        if not own:
-            continue
-        lines.append(_line(title, own, found, whole=True))
-        lines += _parts(own, found, by)
+    for money in (PROFIT, AWAY):
+        own = [each for each in chosen if money_of(each.kind) == money and counted(each)]
+        if own:
+            lines += [_line(money, money, own, found, whole=True), *_parts(money, own, found, by)]
     return lines
 
 
-def _parts(own: Sequence[ChangeOutcome], found: Outcomes, by: SumBy) -> list[SumLine]:
+def money_of(kind: OutcomeKind) -> str:
+    """Which money a kind of changes is judged by."""
+    return AWAY if kind.stops else PROFIT
+
+
+def _parts(money: str, own: Sequence[ChangeOutcome], found: Outcomes, by: SumBy) -> list[SumLine]:
     """Kinds in their order, the newest month first; campaigns by what their changes brought."""
     parts: dict[tuple[str, date | None], list[ChangeOutcome]] = {}
     for each in sorted(own, key=lambda each: list(OutcomeKind).index(each.kind)):
         month = each.done.sent.replace(day=1) if by is SumBy.MONTH else None
         name = each.change.campaign if by is SumBy.CAMPAIGN else each.kind.value
         parts.setdefault((name, month), []).append(each)
-    lines = [_line(name, part, found, month=month) for (name, month), part in parts.items()]
+    lines = [_line(money, name, part, found, month=month) for (name, month), part in parts.items()]
     if by is SumBy.CAMPAIGN:
         return sorted(lines, key=lambda line: -abs(line.total.result))
     return sorted(lines, key=lambda line: -line.month.toordinal() if line.month else 0)
@@ -206,11 +219,17 @@ def counted(each: ChangeOutcome) -> bool:
 
 
 def _line(
-    name: str, entries: Sequence[ChangeOutcome], found: Outcomes, *, whole: bool = False, month: date | None = None
+    money: str,
+    name: str,
+    entries: Sequence[ChangeOutcome],
+    found: Outcomes,
+    *,
+    whole: bool = False,
+    month: date | None = None,
 ) -> SumLine:
     total = summed([each.part for each in entries if each.part is not None], found.response)
     early = [each.until for each in entries if each.verdict is OutcomeVerdict.TOO_EARLY and each.until is not None]
-    return SumLine(name, len(entries), total, max(early, default=None), whole, month)
+    return SumLine(money, name, len(entries), total, max(early, default=None), whole, month)
 
 
 def by_sheet(found: Outcomes) -> dict[tuple[date, int], list[ChangeOutcome]]:

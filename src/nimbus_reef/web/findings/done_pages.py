@@ -9,7 +9,7 @@ from typing import Final
 
 from nimbus_reef.analysis.outcome import judged, listed
 from nimbus_reef.analysis.outcome.change_outcomes import ChangeOutcome
-from nimbus_reef.analysis.outcome.listed import PROFIT, SumLine
+from nimbus_reef.analysis.outcome.listed import SumLine
 from nimbus_reef.core.changes import named
 from nimbus_reef.core.outcome import OutcomeVerdict
 from nimbus_reef.core.windows import Window, per_month
@@ -84,7 +84,7 @@ def _sentences(lines: Sequence[SumLine], sent: int, kept: int, missed: int, figu
     for line in lines:
         if line.whole and line.total.changes:
             promised, came = (figures.money(per_month(each, 1)) for each in (line.total.promised, line.total.result))
-            found.append(f"{came} of {MONEY[line.name == PROFIT]} per 30 days, of {promised} expected.")
+            found.append(f"{came} of {MONEY[line.money]} per 30 days, of {promised} expected.")
     counts = f"{figures.counted(sent, 'change')}: {kept} kept what they promised, {missed} did not"
     return [*found, f"{counts}, {sent - kept - missed} cannot be told yet."]
 

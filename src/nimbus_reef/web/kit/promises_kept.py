@@ -5,12 +5,12 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Final
 
-from nimbus_reef.analysis.outcome.listed import PROFIT, SumLine
+from nimbus_reef.analysis.outcome.listed import AWAY, PROFIT, SumLine
 from nimbus_reef.core.outcome import OutcomeSum
 from nimbus_reef.core.windows import per_month
 from nimbus_reef.formats.figures import Figures
 
-MONEY: Final = {True: "profit", False: "spend that stays away"}
+MONEY: Final = {PROFIT: "profit", AWAY: "spend that stays away"}
 
 
 def range_words(low: float, high: float, figures: Figures) -> str:
@@ -31,7 +31,7 @@ def promised_and_came(lines: Sequence[SumLine], figures: Figures) -> str:
         if line.whole and line.total.changes:
             promised, came = (per_month(each, 1) for each in (line.total.promised, line.total.result))
             said.append(
-                f"{figures.money(promised)} of {MONEY[line.name == PROFIT]} promised, {figures.money(came)} came"
+                f"{figures.money(promised)} of {MONEY[line.money]} promised, {figures.money(came)} came"
                 f" ({monthly_range(line.total, figures)})"
             )
     return f"{'; '.join(said)}." if said else ""

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import math
-from calendar import monthrange
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any, Final
@@ -13,14 +12,14 @@ import polars as pl
 from nimbus_reef.analysis import taking_back
 from nimbus_reef.analysis.outcome import judged, listed
 from nimbus_reef.analysis.outcome.change_outcomes import ChangeOutcome, Outcomes
-from nimbus_reef.analysis.outcome.listed import PROFIT, SumBy, SumLine
+from nimbus_reef.analysis.outcome.listed import AWAY, PROFIT, SumBy, SumLine
 from nimbus_reef.analysis.outcome.wholes import whole_of
 from nimbus_reef.analysis.tables import Field, by_key, choice
 from nimbus_reef.core.control import Control
 from nimbus_reef.core.metrics import ratio
 from nimbus_reef.core.outcome import OutcomeVerdict
 from nimbus_reef.core.profit_outcome import ProfitOutcome, WholeFigures
-from nimbus_reef.core.windows import per_month
+from nimbus_reef.core.windows import month_of, per_month
 from nimbus_reef.errors import NotFound
 from nimbus_reef.formats.figures import Figures
 from nimbus_reef.web.kit.answers import Answer
@@ -49,6 +48,7 @@ def fields(_: Context, rows: pl.DataFrame) -> Mapping[str, Field]:
         Field("what", "change", pl.col("what"), text=True),
         Field("verdict", "verdict", pl.col("verdict"), options=tuple(each.value for each in OutcomeVerdict)),
         choice("kind", "kind", pl.col("kind"), rows),
+        Field("money", "judged by", pl.col("money"), options=(PROFIT, AWAY)),
         Field("promised", "promised", pl.col("promised"), "¤", "Per 30 days, as accepted", digits=0),
         Field("result", "result", pl.col("result"), "¤", "Per 30 days, middle of the 80 % range", digits=0),
         Field("miss", "result less promise", pl.col("result") - pl.col("promised"), "¤", "Per 30 days", digits=0),
@@ -203,10 +203,12 @@ def _largest(lines: Sequence[SumLine]) -> list[SumLine]:
 
 def _where(line: SumLine, by: SumBy) -> tuple[str, ...]:
     """The filters that leave the changes of a sum."""
+    if by is SumBy.CAMPAIGN:
+        return (f"money:is:{line.money}", f"campaign:is:{line.name}")
     if line.month is None:
-        return (f"{by.value}:is:{line.name}",)
-    last = line.month.replace(day=monthrange(line.month.year, line.month.month)[1])
-    return (f"kind:is:{line.name}", f"sent:ge:{line.month}", f"sent:le:{last}")
+        return (f"kind:is:{line.name}",)
+    days = month_of(line.month)
+    return (f"kind:is:{line.name}", f"sent:ge:{days.first}", f"sent:le:{days.last}")
 
 
 def range_of(line: SumLine) -> tuple[float, float]:
@@ -246,7 +248,7 @@ def _totals(found: Outcomes, rows: pl.DataFrame, figures: Figures) -> tuple[tupl
     lines = listed.sums(found, [each for each in found.entries if str(each.done.id) in match])
     return tuple(
         (
-            f"{MONEY[line.name == PROFIT]} per 30 days",
+            f"{MONEY[line.money]} per 30 days",
             " of ".join(figures.money(per_month(each, 1)) for each in (line.total.result, line.total.promised)),
         )
         for line in lines

@@ -102,7 +102,7 @@ def lead(lines: Sequence[SumLine], figures: Figures, mature: str) -> tuple[str, 
     if not wholes:
         return "Nothing can be judged yet.", f"Changes are judged from two weeks on; complete days end on {mature}."
     first = wholes[0].total
-    if wholes[0].name == PROFIT:
+    if wholes[0].money == PROFIT:
         bold = (
             f"{figures.counted(first.changes, 'change')} {'earn' if first.result >= 0 else 'lose'}"
             f" {figures.money(per_month(abs(first.result), 1))} per 30 days, of"
