@@ -16,14 +16,15 @@ from nimbus_reef.analysis.outcome import measured
 from nimbus_reef.analysis.outcome.change_outcomes import ChangeOutcome, Outcomes, bounded, early
 from nimbus_reef.analysis.outcome.kinds import OutcomeKind, kind_of
 from nimbus_reef.analysis.outcome.measured import AccountMoves, Compared
+from nimbus_reef.analysis.outcome.stopped_searches import StoppedSearches
 from nimbus_reef.analysis.outcome.wholes import Wholes, promised_profit_of, whole_of
 from nimbus_reef.analysis.selection import Selection
-from nimbus_reef.core import outcome, words
+from nimbus_reef.core import outcome
 from nimbus_reef.core.boosts import HOURS, weekdays_of
 from nimbus_reef.core.change_periods import MOST_BEFORE, NoVerdict
 from nimbus_reef.core.changes import Action, Change, Entity, number_of
 from nimbus_reef.core.control import Control
-from nimbus_reef.core.model import MICRO, MatchType
+from nimbus_reef.core.model import MICRO
 from nimbus_reef.core.outcome import ClickWorth, OutcomeVerdict, Sides, SumPart
 from nimbus_reef.core.promises import PRICE_DAYS, price_ratio, with_profit, worth_of
 from nimbus_reef.core.response import ClickResponse
@@ -94,6 +95,11 @@ class _Judge:
         """Judges what is judged on a whole."""
         return Wholes(self.facts, self.selection, self.where, self._compared, self._until)
 
+    @property
+    def stopped(self) -> StoppedSearches:
+        """Finds the searches that pauses and negatives stopped."""
+        return StoppedSearches(self.facts, self.selection, self.where, self.done, self._once)
+
     def judged(self, done: CarriedOut) -> ChangeOutcome:
         """The outcome of a change."""
         kind = kind_of(done.change)
@@ -132,7 +138,7 @@ class _Judge:
 
     def _bid(self, bare: ChangeOutcome) -> ChangeOutcome:
         change = bare.change
-        number = self.where.ids.get((change.campaign, change.ad_group, change.target, change.match_type))
+        number = self.where.id_of(change)
         if number is None:
             return early(bare, NoVerdict.NO_CLICKS)
         bid = number_of(change.new_value)
@@ -165,7 +171,7 @@ class _Judge:
         if before is None or after is None:
             return bare
         figures = self._compared(before, after).of(number)
-        gone = self._shut_out(day, before).get(number, (0.0, 0.0))
+        gone = self.stopped.shut_out(day, before).get(number, (0.0, 0.0))
         sides = Sides(
             before.days,
             max(0.0, figures.get("clicks_before", 0.0) - gone[0]),
@@ -178,33 +184,6 @@ class _Judge:
         whole = figures.get("clicks_before", 0.0)
         kept = sides.clicks_before / whole if whole else 1.0
         return replace(bare, sides=sides, kept=kept)
-
-    def _shut_out(self, day: date, before: Window) -> Mapping[int, tuple[float, float]]:
-        """
-        Clicks and spend before, by target, of searches that a negative of the same day took away: what became of those
-        is the negative's outcome, and a bid is judged on the others.
-        """
-
-        def make() -> Mapping[int, tuple[float, float]]:
-            rows = self._stopped_on(day, before, pauses=False)
-            sums = rows.group_by("target_id").agg(pl.col("clicks", "spend").sum())
-            return {row[0]: (row[1], row[2]) for row in sums.rows()}
-
-        return self._once(("shut out", day, before), make)
-
-    def _stopped_on(self, day: date, before: Window, *, pauses: bool = True) -> pl.DataFrame:
-        """Searches before, by target, that any pause or negative of a day stopped; each once."""
-
-        def make() -> pl.DataFrame:
-            was = measured.searches(self.facts, self.selection, before)
-            parts = [was.clear()]
-            for each in self.done:
-                kind = kind_of(each.change)
-                if kind.stops and each.earliest == day and (pauses or kind is OutcomeKind.NEGATIVES):
-                    parts.append(self._own_searches(each.change, was))
-            return pl.concat(parts).unique(["target_id", "normal_id", "term"])
-
-        return self._once(("stopped", day, before, pauses), make)
 
     def _once(self, key: tuple[Any, ...], make: Callable[[], Kept]) -> Kept:
         """Made once for all changes."""
@@ -353,30 +332,16 @@ class _Judge:
     def _compared(self, before: Window, after: Window) -> Compared:
         def make() -> Compared:
             # What a change made has no before: it is no control.
-            near = self._heirs(before, after) | frozenset(self._new_ids())
+            near = self.stopped.receivers(before, after) | frozenset(self._new_ids())
             return measured.compared(self.facts, self.selection, self.where, before, after, self.response, near)
 
         return self._once(("compared", before, after), make)
-
-    def _heirs(self, before: Window, after: Window) -> frozenset[int]:
-        """
-        Targets that the searches of something stopped came to, or may have: what came back to them is no season, so
-        they are no control.
-        """
-        days = {each.earliest for each in self.done if kind_of(each.change).stops}
-        parts = [self._stopped_on(day, before) for day in sorted(days) if before.first <= day <= after.last]
-        if not parts:
-            return frozenset()
-        terms = pl.concat(parts)["normal_id"].unique().implode()
-        sides = [measured.searches(self.facts, self.selection, window) for window in (before, after)]
-        found = pl.concat(sides).filter(pl.col("normal_id").is_in(terms))["target_id"].unique()
-        return frozenset(found.to_list())
 
     # --- new targets ---------------------------------------------------------------------
 
     def _new(self, bare: ChangeOutcome) -> ChangeOutcome:
         change = bare.change
-        number = self.where.ids.get((change.campaign, change.ad_group, change.target, change.match_type))
+        number = self.where.id_of(change)
         if bare.day is None or number is None:
             return early(bare, NoVerdict.NO_CLICKS)
         days = (self.where.mature - bare.day).days + 1
@@ -442,7 +407,7 @@ class _Judge:
     def _stopped(self, bare: ChangeOutcome) -> ChangeOutcome:
         change, day = bare.change, bare.day
         assert day is not None
-        number = self.where.ids.get((change.campaign, change.ad_group, change.target, change.match_type))
+        number = self.where.id_of(change)
         moved = () if number is None else self.where.moved.get(number, ())
         bare = bounded(bare, moved, self.where.first, self.where.mature)
         before, after = bare.before, bare.after
@@ -454,12 +419,12 @@ class _Judge:
         was, now = (measured.searches(self.facts, self.selection, window) for window in (before, after))
         if was.is_empty():
             return early(bare, NoVerdict.NO_TERMS)
-        own = self._own_searches(change, was)
+        own = self.stopped.of(change, was)
         if not own["clicks"].sum():
             return early(bare, NoVerdict.NO_CLICKS)
         # What several stops of a day took of the same searches comes back to all of them together.
         same = pl.col("normal_id").is_in(own["normal_id"].unique().implode())
-        gone = self._stopped_on(day, before).filter(same)
+        gone = self.stopped.on(day, before).filter(same)
         keys = ["target_id", "normal_id"]
         then = was.filter(same).join(gone, on=keys, how="anti")
         # What a new target gets of them is its own clicks, not theirs that came back.
@@ -502,34 +467,7 @@ class _Judge:
     def _new_ids(self) -> list[int]:
         """Targets that were made by a change."""
         made = [each.change for each in self.done if kind_of(each.change) is OutcomeKind.NEW]
-        keys = [(each.campaign, each.ad_group, each.target, each.match_type) for each in made]
-        return [self.where.ids[key] for key in keys if key in self.where.ids]
-
-    def _own_searches(self, change: Change, was: pl.DataFrame) -> pl.DataFrame:
-        """What was stopped, by search: all of a target's, or those of a negative's place that it shuts out."""
-        if change.entity is not Entity.NEGATIVE:
-            number = self.where.ids.get((change.campaign, change.ad_group, change.target, change.match_type), 0)
-            return was.filter(pl.col("target_id") == number)
-        place = [
-            own
-            for own, (campaign, group) in self.where.homes.items()
-            if campaign == self.where.campaigns.get(change.campaign)
-            and (not change.ad_group or group == self._group_id(change))
-        ]
-        here = was.filter(pl.col("target_id").is_in(place))
-        phrase = change.match_type == MatchType.NEGATIVE_PHRASE.value
-        hit = {term for term in here["term"].unique().to_list() if words.stops(change.target, term, phrase=phrase)}
-        return here.filter(pl.col("term").is_in(list(hit)))
-
-    def _group_id(self, change: Change) -> int:
-        return next(
-            (
-                self.where.homes[own][1]
-                for key, own in self.where.ids.items()
-                if key[:2] == (change.campaign, change.ad_group)
-            ),
-            0,
-        )
+        return [number for number in map(self.where.id_of, made) if number is not None]
 
     def _answered(self, target: int, before: Window, after: Window) -> float:
         """By how much another target's clicks are expected to have moved for its own bid."""

@@ -14,6 +14,7 @@ from nimbus_reef.analysis import bid_response, multipliers, out_of_budget
 from nimbus_reef.analysis.selection import Selection
 from nimbus_reef.core.boosts import WEEK
 from nimbus_reef.core.change_periods import OFTEN, SEEN_WITHIN, NoVerdict
+from nimbus_reef.core.changes import Change
 from nimbus_reef.core.control import NEARLY_SAME, Control, control, drift_of
 from nimbus_reef.core.model import MICRO, State
 from nimbus_reef.core.response import ClickResponse
@@ -48,6 +49,14 @@ class AccountMoves:
     first: date
     mature: date
     by_day: bool
+
+    def id_of(self, change: Change) -> int | None:
+        """The target that a change is about; None where it is about none, or none is known by that name."""
+        return self.ids.get((change.campaign, change.ad_group, change.target, change.match_type))
+
+    def within(self, names: tuple[str, ...]) -> list[int]:
+        """The targets of a campaign, an ad group, or a name whole."""
+        return [number for key, number in self.ids.items() if key[: len(names)] == names]
 
     def seen(self, steps: list[tuple[date, str]], value: str, earliest: date) -> tuple[date | None, bool]:
         """

@@ -90,9 +90,8 @@ class Wholes:
             return figures_in(
                 rows.filter(here, pl.col("campaign_id") == self.where.campaigns.get(whole.names[0])), window
             )
-        own = [self.where.ids[key] for key in self.where.ids if key[: len(whole.names)] == whole.names]
         rows = target_frames.target_sums(self.facts, account, window)
-        return figures_in(rows.filter(pl.col("target_id").is_in(own)), window)
+        return figures_in(rows.filter(pl.col("target_id").is_in(self.where.within(whole.names))), window)
 
     def _ads(self, whole: WholeKey) -> pl.Expr:
         if whole.level == "family":
